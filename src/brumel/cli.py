@@ -1,0 +1,271 @@
+"""The command line: everything the README names."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+from rich.console import Console
+
+from brumel.config import Config, ConfigError, sqlalchemy_url
+from brumel.store.cluster import ROOT, Cluster, ClusterError, free_port
+from brumel.store.migrate import migrate
+from brumel.store.sessions import make_engine, make_sessions
+from brumel.work import demo as demo_world
+from brumel.work import live, people
+from brumel.work.desk import Desk
+
+DEFAULT_PORT = 8420
+out = Console(stderr=False, highlight=False)
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+def main() -> None:
+    """Brumel: bench partner and field book of a water-quality technician."""
+
+
+@main.command()
+@click.option("--fresh", is_flag=True, help="Throw the demo's data away and start over.")
+@click.option("--port", default=DEFAULT_PORT, show_default=True, help="First port to try.")
+@click.option("--workers", default=2, show_default=True, help="Web workers.")
+@click.option("--no-history", is_flag=True, help="Leave out the twelve weeks of history.")
+def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
+    """Start everything with demo data: database, simulated meter, web server on 127.0.0.1."""
+    cluster = Cluster("demo")
+    try:
+        if fresh:
+            out.print("· throwing the old demo away")
+            cluster.remove()
+        with out.status("starting the private database"):
+            cluster.start()
+            cluster.ensure_database("brumel")
+            url = cluster.url()
+            migrate(url)
+        engine = make_engine(url)
+        desk = Desk(make_sessions(engine))
+        with out.status("loading the demo world") as status:
+            if demo_world.load(desk, history=not no_history, progress=lambda step: status.update(f"demo world: {step}")):
+                out.print("· demo world loaded")
+            else:
+                out.print("· demo data kept from last time (--fresh starts over)")
+        engine.dispose()
+        chosen = free_port(port)
+        if chosen != port:
+            out.print(f"· port {port} is taken; using {chosen}")
+        env = os.environ | {
+            "DATABASE_URL": url, "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"), "BRUMEL_DEMO": "1",
+            "BRUMEL_PLAIN_HTTP": "1",
+        }  # fmt: skip
+        out.print(f"\n  Brumel is on [bold]http://127.0.0.1:{chosen}/[/bold]")
+        for username, name, role in demo_world.ACCOUNTS:
+            out.print(f"  sign in as {username} ({name}, {role}), password {demo_world.PASSWORD}")
+        out.print("  Ctrl-C stops it; the data stays.\n")
+        sys.exit(_together(env, chosen, workers))
+    except ClusterError as error:
+        raise click.ClickException(str(error)) from error
+    finally:
+        cluster.stop()
+
+
+def _together(env: dict[str, str], port: int, workers: int) -> int:
+    """Run the web server and the simulated meter until one ends or we are told to stop."""
+    commands = [
+        [sys.executable, "-m", "brumel.cli", "serve", "--port", str(port), "--workers", str(workers)],
+        [sys.executable, "-m", "brumel.cli", "meter", "--parent", str(os.getpid())],
+    ]
+    children = [subprocess.Popen(c, env=env) for c in commands]
+
+    def leave(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    signal.signal(signal.SIGTERM, leave)
+    try:
+        while all(c.poll() is None for c in children):
+            time.sleep(0.3)
+        return max((c.returncode or 0) for c in children)
+    except KeyboardInterrupt:
+        return 0
+    finally:
+        for child in children:
+            child.terminate()
+        for child in children:
+            try:
+                child.wait(timeout=8)
+            except subprocess.TimeoutExpired:
+                child.kill()
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=DEFAULT_PORT, show_default=True)
+@click.option("--workers", default=2, show_default=True)
+@click.option("--threads", default=64, show_default=True, help="Threads a worker; each live page holds one.")
+def serve(host: str, port: int, workers: int, threads: int) -> None:
+    """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
+    _config()
+    os.execv(  # noqa: S606
+        sys.executable,
+        [sys.executable, "-m", "gunicorn", "--bind", f"{host}:{port}", "--workers", str(workers), "--worker-class",
+         "gthread", "--threads", str(threads), "--timeout", "60", "--graceful-timeout", "3", "--log-level", "warning",
+         "--control-socket-disable", "brumel.wsgi:app"],
+    )  # fmt: skip
+
+
+@main.command("migrate")
+def migrate_command() -> None:
+    """Bring the database of DATABASE_URL up to the newest tables."""
+    url = os.environ.get("DATABASE_URL")
+    if not url:
+        raise click.ClickException("DATABASE_URL is not set; point it at a PostgreSQL server.")
+    migrate(sqlalchemy_url(url))
+    out.print("· up to date")
+
+
+@main.command()
+@click.option("--parent", type=int, help="End when this process has ended.")
+@click.option("--every", default=0.1, show_default=True, help="Seconds between looks.")
+def meter(parent: int | None, every: float) -> None:
+    """Run the simulated meter: it stores what its probes show."""
+    engine = make_engine(_config().database_url, pool_size=2)
+    desk = Desk(make_sessions(engine))
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    while parent is None or os.getppid() == parent:
+        try:
+            live.pump(desk)
+        except Exception as error:
+            # The meter outlives a restart of the database; what was due is made up for by the next look.
+            out.print(f"· simulated meter: {type(error).__name__}, trying again")
+            time.sleep(2)
+        time.sleep(every)
+
+
+@main.command("add-user")
+@click.argument("username")
+@click.argument("name")
+@click.option("--role", type=click.Choice(people.ROLES), default="technician", show_default=True)
+@click.password_option()
+def add_user(username: str, name: str, role: str, password: str) -> None:
+    """Add a person to the database of DATABASE_URL."""
+    desk = Desk(make_sessions(make_engine(_config().database_url)))
+    with desk.sessions.begin() as session:
+        people.add_user(session, desk, username, name, role, password)
+    out.print(f"· {username} added as {role}, {datetime.now(UTC):%d %b %Y}")
+
+
+def _config() -> Config:
+    try:
+        return Config.from_env()
+    except ConfigError as error:
+        raise click.ClickException(str(error)) from error
+
+
+def _run(*line: str, env: dict[str, str] | None = None) -> int:
+    out.print(f"[dim]$ {' '.join(line)}[/dim]")
+    return subprocess.run(line, cwd=ROOT, check=False, env=env).returncode
+
+
+def _tool(name: str) -> str:
+    return str(Path(sys.executable).parent / name)
+
+
+@main.command(context_settings={"ignore_unknown_options": True})
+@click.option("--quick", is_flag=True, help="Leave the browser tests out.")
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+def test(quick: bool, arguments: tuple[str, ...]) -> None:
+    """Run every test with coverage; further arguments go to pytest."""
+    cluster = Cluster("test")
+    started = time.monotonic()
+    try:
+        with out.status("starting the test database"):
+            cluster.start()
+        env = os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": str(ROOT / "src")}
+        line = [sys.executable, "-m", "pytest", *arguments]
+        if quick:
+            line += ["-m", "not browser"]
+        if not arguments:
+            line += ["-n", "2", "--dist", "worksteal", "--cov", "--cov-report", "term:skip-covered"]
+        code = _run(*line, env=env)
+        out.print(f"· {time.monotonic() - started:.0f} s")
+    except ClusterError as error:
+        raise click.ClickException(str(error)) from error
+    finally:
+        cluster.stop()
+    sys.exit(code)
+
+
+@main.command()
+@click.option("--fix", is_flag=True, help="Put right what can be put right.")
+def check(fix: bool) -> None:
+    """Format, lint, types and layers: Python, pages, scripts and styles."""
+    lines = [
+        [_tool("ruff"), "format", *([] if fix else ["--check"]), "."],
+        [_tool("ruff"), "check", *(["--fix"] if fix else []), "."],
+        [_tool("mypy")],
+        [_tool("lint-imports")],
+        [_tool("djlint"), "src/brumel/web", "--lint", "--quiet"],
+    ]
+    node = ROOT / "node_modules" / ".bin" / "biome"
+    if not node.exists():
+        lines.append(["npm", "ci", "--silent", "--no-audit", "--no-fund"])
+    lines.append([str(node), "check", *(["--write"] if fix else []), "src/brumel/web/static/js", "src/brumel/web/static/css"])
+    codes = [_run(*line) for line in lines]
+    sys.exit(max(codes))
+
+
+@main.command()
+def vendor() -> None:
+    """Fetch the front-end libraries from npm into the source tree and record their versions."""
+    sys.exit(_run(sys.executable, str(ROOT / "tools" / "vendor.py")))
+
+
+@main.command()
+def shots() -> None:
+    """Take the pictures of docs/screenshots from the running demo data."""
+    sys.exit(_with_database("shots", [sys.executable, str(ROOT / "tools" / "shots.py")]))
+
+
+@main.command()
+def bench() -> None:
+    """Print the benchmarks as ratios measured in one run."""
+    sys.exit(_with_database("bench", [sys.executable, str(ROOT / "benchmarks" / "run.py")]))
+
+
+def _with_database(name: str, line: list[str]) -> int:
+    """Run a tool with a private database that is thrown away afterwards."""
+    cluster = Cluster(name)
+    try:
+        cluster.remove()
+        cluster.start()
+        return _run(*line, env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres")})
+    finally:
+        cluster.stop()
+        cluster.remove()
+
+
+@main.command()
+def lock() -> None:
+    """Write the lock files anew from pyproject.toml (needs uv)."""
+    base = ["uv", "pip", "compile", "pyproject.toml", "--python-version", "3.11", "--generate-hashes", "--no-annotate",
+            "--no-header", "--quiet", "--upgrade"]  # fmt: skip
+    codes = [
+        _run(*base, "-o", "requirements.lock"),
+        _run(*base, "--extra", "dev", "-c", "requirements.lock", "-o", "requirements-dev.lock"),
+    ]
+    sys.exit(max(codes))
+
+
+@main.command("help")
+@click.pass_context
+def help_command(context: click.Context) -> None:
+    """Show this list."""
+    click.echo(main.get_help(context))
+
+
+if __name__ == "__main__":
+    main(prog_name="brumel")

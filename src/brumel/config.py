@@ -1,0 +1,49 @@
+"""Settings from the environment, checked once at the start. Every variable is named in the README."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
+SHORTEST_SECRET = 32
+
+
+class ConfigError(Exception):
+    """Brumel cannot start as it is set up; the message says what to set."""
+
+
+@dataclass(frozen=True)
+class Config:
+    """Where the database is, what signs the cookies, and whether this is the demo."""
+
+    database_url: str
+    secret_key: str
+    demo: bool = False
+    insecure_cookies: bool = False
+
+    @classmethod
+    def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
+        """Read DATABASE_URL, BRUMEL_SECRET_KEY, BRUMEL_DEMO and BRUMEL_PLAIN_HTTP; raise ConfigError with all faults."""
+        env = os.environ if env is None else env
+        url, secret = env.get("DATABASE_URL", ""), env.get("BRUMEL_SECRET_KEY", "")
+        demo = env.get("BRUMEL_DEMO", "") == "1"
+        faults = []
+        if not url:
+            faults.append("DATABASE_URL is not set; point it at a PostgreSQL server.")
+        if secret.lower() in DEFAULT_SECRETS or len(secret) < SHORTEST_SECRET:
+            faults.append(
+                f"BRUMEL_SECRET_KEY must be a secret of at least {SHORTEST_SECRET} characters, not a default."
+            )
+        if faults:
+            raise ConfigError(" ".join(faults))
+        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1")
+
+
+def sqlalchemy_url(url: str) -> str:
+    """The URL with the psycopg 3 driver named, as SQLAlchemy wants it."""
+    for prefix in ("postgres://", "postgresql://"):
+        if url.startswith(prefix):
+            return "postgresql+psycopg://" + url.removeprefix(prefix)
+    return url

@@ -1,0 +1,114 @@
+"""Is a site reading believable? Each test gives pass, suspect or fail with its sentence and QARTOD flag."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import IntEnum
+
+import numpy as np
+
+from brumel.core.checking import Door
+
+
+class Flag(IntEnum):
+    """QARTOD primary flags [QARTOD, table 1]."""
+
+    PASS = 1
+    NOT_EVALUATED = 2
+    SUSPECT = 3
+    FAIL = 4
+    MISSING = 9
+
+    @property
+    def words(self) -> str:
+        return {1: "passes", 2: "not evaluated", 3: "suspect", 4: "fails", 9: "missing"}[int(self)]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One test's result: key, what was tested, flag and sentence."""
+
+    key: str
+    test: str
+    flag: Flag
+    sentence: str
+
+
+def instrument_range(quantity: str, value: float, low: float, high: float, unit: str) -> Finding:
+    """Can the instrument show this at all? [unit]"""
+    inside = low <= value <= high
+    return Finding(
+        "instrument", "instrument range", Flag.PASS if inside else Flag.FAIL,
+        f"{quantity} {value:.6g}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
+        f"{low:g} to {high:g}{_u(unit)}.",
+    )  # fmt: skip
+
+
+def site_range(
+    quantity: str, value: float, usual: tuple[float, float] | None, gross: tuple[float, float] | None, unit: str
+) -> Finding:
+    """Against the site's own ranges: outside gross fails, outside usual is suspect [unit]."""
+    if gross and not gross[0] <= value <= gross[1]:
+        flag, where = Flag.FAIL, f"outside what this site can be, {gross[0]:g} to {gross[1]:g}{_u(unit)}"
+    elif usual and not usual[0] <= value <= usual[1]:
+        flag, where = Flag.SUSPECT, f"outside this site's usual {usual[0]:g} to {usual[1]:g}{_u(unit)}"
+    elif usual or gross:
+        flag, where = Flag.PASS, "inside this site's ranges"
+    else:
+        flag, where = Flag.NOT_EVALUATED, "not compared: this site has no range yet"
+    return Finding("site_range", "site range", flag, f"{quantity} {value:.6g}{_u(unit)} is {where}.")
+
+
+def history(
+    quantity: str, value: float, earlier: Sequence[float], unit: str, *, smallest_spread: float, fewest: int = 5
+) -> Finding:
+    """Robust z against the site's earlier values: over 3.5 suspect, over 6 fail [unit].
+
+    z = |value - median| / max(1.4826 MAD, smallest_spread); limits after Iglewicz and Hoaglin's modified z,
+    from memory. Fewer than `fewest` values: not evaluated.
+    """
+    door = Door()
+    past = door.floats("values", earlier if len(earlier) else [0.0], -1e9, 1e9)
+    door.close()
+    if len(earlier) < fewest:
+        return Finding(
+            "history", "site history", Flag.NOT_EVALUATED,
+            f"{quantity} is not compared with history: {len(earlier)} earlier readings, {fewest} are needed.",
+        )  # fmt: skip
+    middle = float(np.median(past))
+    spread = max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
+    z = abs(value - middle) / spread
+    flag = Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS
+    return Finding(
+        "history", "site history", flag,
+        f"{quantity} {value:.4g}{_u(unit)} lies {z:.1f} spreads from the median {middle:.4g}{_u(unit)} of the last "
+        f"{len(earlier)} readings (questioned over 3.5).",
+    )  # fmt: skip
+
+
+def rate_since(
+    quantity: str, value: float, last: tuple[float, float] | None, unit: str, *, per_day: float, floor: float
+) -> Finding:
+    """Change since the last visit: `last` is (value, days ago); allowed is floor + per_day x days [unit]."""
+    if last is None or last[1] < 0:
+        return Finding("rate", "change since last visit", Flag.NOT_EVALUATED, f"{quantity} has no earlier visit here.")
+    change, allowed = value - last[0], floor + per_day * last[1]
+    flag = Flag.SUSPECT if abs(change) > allowed else Flag.PASS
+    return Finding(
+        "rate", "change since last visit", flag,
+        f"{quantity} changed by {change:+.3g}{_u(unit)} in {last[1]:.1f} days (questioned over {allowed:.2g}{_u(unit)}).",
+    )  # fmt: skip
+
+
+def worst_flag(findings: Sequence[Finding]) -> Flag:
+    """The flag of the whole: fail over suspect over pass; not evaluated when nothing was."""
+    flags = {f.flag for f in findings}
+    for flag in (Flag.FAIL, Flag.SUSPECT, Flag.PASS):
+        if flag in flags:
+            return flag
+    return Flag.NOT_EVALUATED
+
+
+def _u(unit: str) -> str:
+    return f" {unit}" if unit else ""

@@ -1,0 +1,1 @@
+"""Constants of three kinds, kept apart: `defined` (exact), `measured` (with source), `chosen` (with why)."""

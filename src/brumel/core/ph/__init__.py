@@ -1,0 +1,42 @@
+"""pH: what a buffer reads at its temperature, what an electrode gives, and whether it is fit."""
+
+from brumel.core.ph.buffers import BUFFERS, Buffer, buffer_ph, label_buffer
+from brumel.core.ph.electrode import (
+    BufferPoint,
+    Calibration,
+    Carried,
+    Segment,
+    fit,
+    ideal_millivolts,
+    nernst_slope_mv,
+    pseudo_millivolts,
+)
+from brumel.core.ph.judging import CheckPoint, VerdictLimits, linearity_error, verdict
+from brumel.core.ph.reading import read
+from brumel.core.ph.suspicion import Cup, Suspicion, label_value_used, same_cup, temperature_spread, wrong_cup
+
+__all__ = [
+    "BUFFERS",
+    "Buffer",
+    "BufferPoint",
+    "Calibration",
+    "Carried",
+    "CheckPoint",
+    "Cup",
+    "Segment",
+    "Suspicion",
+    "VerdictLimits",
+    "buffer_ph",
+    "fit",
+    "ideal_millivolts",
+    "label_buffer",
+    "label_value_used",
+    "linearity_error",
+    "nernst_slope_mv",
+    "pseudo_millivolts",
+    "read",
+    "same_cup",
+    "temperature_spread",
+    "verdict",
+    "wrong_cup",
+]

@@ -1,0 +1,118 @@
+"""Suspicions during a run: each says what was seen, against what, and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from brumel.core.ph.electrode import Calibration, nernst_slope_mv
+
+
+@dataclass(frozen=True)
+class Suspicion:
+    """Something that does not fit: a code, a sentence and what to do about it."""
+
+    code: str
+    sentence: str
+    remedy: str
+
+
+@dataclass(frozen=True)
+class Cup:
+    """A solution of the tray: name as on its label, its pH at the cup's temperature."""
+
+    name: str
+    ph: float
+
+
+def _seen(reference: Calibration | None, millivolts: float, temperature_c: float) -> float:
+    if reference:
+        return float(reference.ph(millivolts, temperature_c))
+    return 7.0 - millivolts / float(nernst_slope_mv(temperature_c))
+
+
+def wrong_cup(
+    millivolts: float,
+    temperature_c: float,
+    intended: Cup,
+    tray: Sequence[Cup],
+    reference: Calibration | None = None,
+    *,
+    margin_ph: float = 0.5,
+    near_ph: float = 0.8,
+) -> Suspicion | None:
+    """Speaks when another solution of the tray explains the signal better than the intended one.
+
+    The signal is turned into pH with the last good calibration (the ideal line where there is none) [mV, °C].
+    Another cup must be nearer by `margin_ph` and itself within `near_ph` [pH]; a signal near no cup is also
+    spoken up about once it is off by more than 1.5 pH.
+    """
+    seen = _seen(reference, millivolts, temperature_c)
+    off = abs(seen - intended.ph)
+    against = "the last good calibration" if reference else "an ideal electrode"
+    others = [cup for cup in tray if abs(cup.ph - intended.ph) > margin_ph]
+    best = min(others, key=lambda cup: abs(seen - cup.ph), default=None)
+    if best and abs(seen - best.ph) < near_ph and off - abs(seen - best.ph) > margin_ph:
+        return Suspicion(
+            "wrong_cup",
+            f"{millivolts:.1f} mV looks like pH {seen:.2f} by {against}: nearer to {best.name} than to "
+            f"{intended.name}.",
+            f"Check the cup. If it holds {best.name}, rinse, blot and dip in {intended.name}.",
+        )
+    if off > 1.5:
+        return Suspicion(
+            "no_cup",
+            f"{millivolts:.1f} mV looks like pH {seen:.2f} by {against}, {off:.1f} away from {intended.name} "
+            "and near no other cup.",
+            "Look for a dry or broken bulb, a loose lead, or a solution that is not on the tray.",
+        )
+    return None
+
+
+def same_cup(
+    millivolts: float, expected_ph: float, earlier: Sequence[tuple[str, float, float]], temperature_c: float
+) -> Suspicion | None:
+    """Speaks when the signal repeats an earlier point although the buffers differ.
+
+    `earlier` holds (name, millivolts, expected pH). Same means within 5 % of the gap an ideal electrode would
+    show, and at least 3 mV: common practice, no source.
+    """
+    k = float(nernst_slope_mv(temperature_c))
+    for name, mv, ph in earlier:
+        gap = k * abs(expected_ph - ph)
+        if gap > 30 and abs(millivolts - mv) <= max(3.0, 0.05 * gap):
+            return Suspicion(
+                "same_cup",
+                f"{millivolts:.1f} mV is almost what {name} gave ({mv:.1f} mV), but these buffers should be "
+                f"about {gap:.0f} mV apart.",
+                "The same cup was probably dipped twice; if not, the bulb may be broken.",
+            )
+    return None
+
+
+def temperature_spread(temperatures_c: Sequence[float], limit_c: float) -> Suspicion | None:
+    """Speaks when the cups of a run differ by more than `limit_c` [°C]."""
+    if len(temperatures_c) < 2:
+        return None
+    spread = max(temperatures_c) - min(temperatures_c)
+    if spread <= limit_c:
+        return None
+    return Suspicion(
+        "cup_temperature",
+        f"The cups differ by {spread:.1f} °C ({min(temperatures_c):.1f} to {max(temperatures_c):.1f} °C); "
+        f"the method allows {limit_c:g} °C.",
+        "Let the cups come to one temperature, then repeat the point that is off.",
+    )
+
+
+def label_value_used(displayed_ph: float, nominal_ph: float, expected_ph: float) -> Suspicion | None:
+    """Speaks when a typed display shows the label's 25 °C value although the cup is at another temperature."""
+    if abs(displayed_ph - nominal_ph) < 0.005 and abs(expected_ph - nominal_ph) >= 0.02:
+        return Suspicion(
+            "label_value",
+            f"The display shows {displayed_ph:.2f}, the label's value at 25 °C; at this cup's temperature the "
+            f"buffer is {expected_ph:.2f}.",
+            "Type what the display shows, not what the bottle says; if the meter was adjusted to the label, "
+            "adjust it again to the value above.",
+        )
+    return None

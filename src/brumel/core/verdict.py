@@ -1,0 +1,94 @@
+"""A verdict is data: rows of criterion, value, limit, outcome and source; the worst row decides."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+from typing import Any
+
+
+class Outcome(StrEnum):
+    """How a row or a whole verdict comes out."""
+
+    FIT = "fit"
+    CARE = "care"
+    NOT = "not"
+    UNKNOWN = "unknown"
+
+    @property
+    def words(self) -> str:
+        return {
+            "fit": "fit for use",
+            "care": "use with care",
+            "not": "do not use",
+            "unknown": "not judged",
+        }[self.value]
+
+
+_RANK = {Outcome.UNKNOWN: 0, Outcome.FIT: 1, Outcome.CARE: 2, Outcome.NOT: 3}
+
+
+@dataclass(frozen=True)
+class Row:
+    """One criterion: what was measured, against which limit, with what result, by whose word."""
+
+    key: str
+    criterion: str
+    value: float | None
+    unit: str
+    limit: str
+    outcome: Outcome
+    source: str
+    note: str = ""
+    digits: int = 1
+
+
+@dataclass(frozen=True)
+class Band:
+    """A limit with two widths: inside `fit` is fit, inside `care` is with care, beyond is not [unit of the value]."""
+
+    fit_low: float
+    fit_high: float
+    care_low: float
+    care_high: float
+    source: str = "common practice, no source"
+
+    def judge(self, value: float) -> Outcome:
+        if self.fit_low <= value <= self.fit_high:
+            return Outcome.FIT
+        if self.care_low <= value <= self.care_high:
+            return Outcome.CARE
+        return Outcome.NOT
+
+    def row(self, key: str, criterion: str, value: float, unit: str, *, digits: int = 1, note: str = "") -> Row:
+        tail = f" {unit}" if unit else ""
+        limit = (
+            f"{self.fit_low:g} to {self.fit_high:g}{tail} fit, {self.care_low:g} to {self.care_high:g}{tail} with care"
+        )
+        return Row(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """All rows and the word they add up to."""
+
+    rows: tuple[Row, ...]
+
+    @property
+    def outcome(self) -> Outcome:
+        return worst(row.outcome for row in self.rows)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing, pages and exports."""
+        return {"outcome": self.outcome.value, "rows": [asdict(row) for row in self.rows]}
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Verdict:
+        """The inverse of `as_dict`."""
+        return cls(tuple(Row(**{**row, "outcome": Outcome(row["outcome"])}) for row in data["rows"]))
+
+
+def worst(outcomes: Iterable[Outcome]) -> Outcome:
+    """The gravest of the outcomes; UNKNOWN for none."""
+    return max(outcomes, key=_RANK.__getitem__, default=Outcome.UNKNOWN)

@@ -1,0 +1,50 @@
+"""The working: how a number came about, step by step, built once where it is computed and only rendered later."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Input:
+    """One number that went into a step."""
+
+    symbol: str
+    name: str
+    value: float
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class Step:
+    """One line of the working: symbol, what it is, formula, inputs, result and source key."""
+
+    symbol: str
+    name: str
+    formula: str
+    inputs: tuple[Input, ...]
+    result: float
+    unit: str = ""
+    source: str = ""
+    digits: int = 3
+
+
+@dataclass(frozen=True)
+class Working:
+    """The steps from the raw signal to the reported value, in order."""
+
+    title: str
+    steps: tuple[Step, ...]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing, pages and exports."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Working:
+        """The inverse of `as_dict`."""
+        steps = (
+            Step(**{**step, "inputs": tuple(Input(**given) for given in step["inputs"])}) for step in data["steps"]
+        )
+        return cls(data["title"], tuple(steps))

@@ -1,0 +1,1 @@
+"""Talking to a meter. Here: the simulated meter that ships with Brumel."""

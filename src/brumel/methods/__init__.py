@@ -1,0 +1,15 @@
+"""The schools of the trade as data: sequences, limits and sources, loaded and validated."""
+
+from brumel.methods.loader import MethodFault, load_faults, load_method, load_methods, parse_method
+from brumel.methods.model import Limit, Method, StepSpec
+
+__all__ = [
+    "Limit",
+    "Method",
+    "MethodFault",
+    "StepSpec",
+    "load_faults",
+    "load_method",
+    "load_methods",
+    "parse_method",
+]

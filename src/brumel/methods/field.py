@@ -1,0 +1,44 @@
+"""Limits for reading at a site, per quantity, from `data/field.yaml`."""
+
+from __future__ import annotations
+
+import functools
+
+import yaml
+from pydantic import BaseModel, ConfigDict
+
+from brumel.core.settling import FieldCriteria
+from brumel.methods.loader import DATA
+from brumel.methods.model import Limit
+
+
+class FieldSpec(BaseModel):
+    """The field rule and the oddness limits of one quantity."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    unit: str
+    field_tolerance: Limit
+    count: int
+    spacing_s: float
+    shortest_s: float
+    longest_s: float
+    instrument: tuple[float, float]
+    per_day: Limit
+    floor: Limit
+    smallest_spread: Limit
+
+    def criteria(self, quantity: str, *, typed: bool = False) -> FieldCriteria:
+        """The field rule; typed readings come one by one, so two of them are compared."""
+        return FieldCriteria(
+            quantity=quantity, unit=self.unit, tolerance=self.field_tolerance.value,
+            count=2 if typed else self.count, spacing_s=1.0 if typed else self.spacing_s,
+            shortest_s=0.0 if typed else self.shortest_s, longest_s=self.longest_s,
+            low=-50.0, high=500.0, source=self.field_tolerance.source,
+        )  # fmt: skip
+
+
+@functools.cache
+def load_field() -> dict[str, FieldSpec]:
+    """The field limits by quantity."""
+    data = yaml.safe_load((DATA / "field.yaml").read_text("utf-8"))
+    return {quantity: FieldSpec.model_validate(body) for quantity, body in data.items()}

@@ -1,0 +1,73 @@
+"""Loading method and fault files. A bad file is refused with all its faults at once, each with its place."""
+
+from __future__ import annotations
+
+import functools
+from pathlib import Path
+from typing import Any
+
+import yaml
+from pydantic import BaseModel, ConfigDict, TypeAdapter, ValidationError
+
+from brumel.core.diagnosis import Evidence, Fault
+from brumel.core.errors import InputError, InputErrors
+from brumel.methods.model import Method
+
+DATA = Path(__file__).parent / "data"
+BIGGEST_FILE = 200_000
+
+
+class MethodFault(InputError):
+    """One fault of a method file, with its place in the file."""
+
+
+def parse_method(text: str, name: str = "method file") -> Method:
+    """A Method from YAML text. Raises InputErrors (or one MethodFault) naming every faulty place."""
+    if len(text) > BIGGEST_FILE:
+        raise MethodFault(name, f"{name}: over {BIGGEST_FILE // 1000} kB is not a method.")
+    try:
+        data = yaml.safe_load(text)
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        where = f" in line {mark.line + 1}" if mark else ""
+        raise MethodFault(name, f"{name}: not readable as YAML{where}.") from error
+    if not isinstance(data, dict):
+        raise MethodFault(name, f"{name}: must be a list of named entries, not {type(data).__name__}.")
+    try:
+        return Method.model_validate(data)
+    except ValidationError as error:
+        faults = [_fault(name, dict(e)) for e in error.errors()]
+        raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
+
+
+def _fault(name: str, error: dict[str, Any]) -> MethodFault:
+    place = ".".join(str(p) for p in error["loc"]) or "the whole"
+    value = error.get("input")
+    shown = "" if isinstance(value, (dict, list)) or error["type"] == "missing" else f" (it is “{str(value)[:40]}”)"
+    message = error["msg"].removeprefix("Value error, ")
+    return MethodFault(f"{name}: {place}", f"{name}: {place}: {message}{shown}.", value=value)
+
+
+@functools.cache
+def load_methods() -> dict[str, Method]:
+    """All methods shipped, by key, in the order they are offered."""
+    found = [parse_method(p.read_text("utf-8"), p.name) for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults"]
+    return {m.key: m for m in sorted(found, key=lambda m: (-len(m.steps), m.title))}
+
+
+def load_method(key: str) -> Method | None:
+    """The method of that key, None where there is none."""
+    return load_methods().get(key)
+
+
+class _FaultFile(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    faults: tuple[Fault, ...]
+
+
+@functools.cache
+def load_faults(quantity: str) -> tuple[Fault, ...]:
+    """The known faults of a quantity."""
+    data = yaml.safe_load((DATA / "faults" / f"{quantity}.yaml").read_text("utf-8"))
+    TypeAdapter(tuple[Evidence, ...])
+    return _FaultFile.model_validate(data).faults

@@ -1,0 +1,295 @@
+"""The tables. Evidence (samples, points, readings, calibrations) is only ever added to."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, String, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB, TIMESTAMP
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+Json = dict[str, Any]
+Uuid = uuid.UUID
+
+
+class Base(DeclarativeBase):
+    """Shared type choices: UTC time stamps with zone, JSON as JSONB."""
+
+    type_annotation_map = {datetime: TIMESTAMP(timezone=True), Json: JSONB, list[Any]: JSONB, str: String}  # noqa: RUF012
+
+
+def _uuid() -> Mapped[Uuid]:
+    return mapped_column(primary_key=True, default=uuid.uuid4)
+
+
+class User(Base):
+    """A person who signs in. `stamp` changes with the password, so old sessions end."""
+
+    __tablename__ = "users"
+    id: Mapped[Uuid] = _uuid()
+    username: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    role: Mapped[str] = mapped_column(CheckConstraint("role in ('technician', 'lead')", name="users_role"))
+    password_hash: Mapped[str]
+    stamp: Mapped[str]
+    active: Mapped[bool] = mapped_column(default=True)
+    created_at: Mapped[datetime]
+
+
+class Meter(Base):
+    """A meter; `link` says how readings come: typed, or from the simulated meter."""
+
+    __tablename__ = "meters"
+    id: Mapped[Uuid] = _uuid()
+    name: Mapped[str]
+    serial: Mapped[str]
+    link: Mapped[str]
+
+
+class Probe(Base):
+    """A probe measures one quantity and has its own life."""
+
+    __tablename__ = "probes"
+    id: Mapped[Uuid] = _uuid()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    name: Mapped[str]
+    serial: Mapped[str]
+    quantity: Mapped[str]
+    in_service: Mapped[datetime]
+    retired_at: Mapped[datetime | None]
+    note: Mapped[str] = mapped_column(default="")
+    meter: Mapped[Meter] = relationship(lazy="joined")
+
+
+class Lot(Base):
+    """A bottle of a solution: family, label table {°C: pH} that wins over the family, dates."""
+
+    __tablename__ = "lots"
+    id: Mapped[Uuid] = _uuid()
+    code: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    family: Mapped[str]
+    label_table: Mapped[Json | None]
+    expanded_uncertainty: Mapped[float]
+    expires_on: Mapped[datetime]
+    opened_at: Mapped[datetime | None]
+    open_days: Mapped[int]
+    single_use: Mapped[bool] = mapped_column(default=False)
+    discarded_at: Mapped[datetime | None]
+
+
+class Site(Base):
+    """A place that is read: kind, altitude, zone, usual and gross ranges by quantity."""
+
+    __tablename__ = "sites"
+    id: Mapped[Uuid] = _uuid()
+    client: Mapped[str]
+    name: Mapped[str]
+    kind: Mapped[str]
+    zone: Mapped[str]
+    altitude_m: Mapped[float]
+    ranges: Mapped[Json]
+    note: Mapped[str] = mapped_column(default="")
+
+
+class Run(Base):
+    """One calibration in the making. `method` is the method as it was; `cups` maps step keys to lots."""
+
+    __tablename__ = "runs"
+    id: Mapped[Uuid] = _uuid()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
+    operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    source: Mapped[str] = mapped_column(CheckConstraint("source in ('live', 'typed')", name="runs_source"))
+    method: Mapped[Json]
+    cups: Mapped[Json]
+    started_at: Mapped[datetime]
+    probe: Mapped[Probe] = relationship(lazy="joined")
+    operator: Mapped[User] = relationship(lazy="joined")
+
+
+class RunEnd(Base):
+    """How a run ended: finished or abandoned. One row at most, so two windows cannot end it twice."""
+
+    __tablename__ = "run_ends"
+    run_id: Mapped[Uuid] = mapped_column(ForeignKey("runs.id"), primary_key=True)
+    how: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    reason: Mapped[str]
+
+
+class Dip(Base):
+    """The probe stands in one cup of a run, or in the water of a site. The newest dip of a probe is the present one."""
+
+    __tablename__ = "dips"
+    id: Mapped[Uuid] = _uuid()
+    number: Mapped[int] = mapped_column(Identity(), unique=True)
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
+    run_id: Mapped[Uuid | None] = mapped_column(ForeignKey("runs.id"), index=True)
+    step: Mapped[str] = mapped_column(default="")
+    lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    visit_id: Mapped[Uuid | None] = mapped_column(ForeignKey("visits.id"), index=True)
+    source: Mapped[str]
+    started_at: Mapped[datetime]
+
+
+class Sample(Base):
+    """One sample of a dip, as it came. Range-partitioned by `at`; (dip, seq) is counted by the sender."""
+
+    __tablename__ = "samples"
+    dip_id: Mapped[Uuid] = mapped_column(primary_key=True)
+    seq: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    t_s: Mapped[float]
+    millivolts: Mapped[float]
+    temperature_c: Mapped[float]
+    displayed_ph: Mapped[float | None]
+    __table_args__ = {"postgresql_partition_by": "RANGE (at)"}  # noqa: RUF012
+
+
+class Point(Base):
+    """An accepted point of a run. A redone point is a new version; a withdrawn one has no signal, but a reason."""
+
+    __tablename__ = "points"
+    id: Mapped[Uuid] = _uuid()
+    run_id: Mapped[Uuid] = mapped_column(ForeignKey("runs.id"))
+    step: Mapped[str]
+    version: Mapped[int]
+    dip_id: Mapped[Uuid | None] = mapped_column(ForeignKey("dips.id"))
+    lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    withdrawn: Mapped[bool] = mapped_column(default=False)
+    millivolts: Mapped[float | None]
+    temperature_c: Mapped[float | None]
+    expected_ph: Mapped[float | None]
+    entered_as: Mapped[str] = mapped_column(default="mv")
+    settling: Mapped[Json | None]
+    early: Mapped[bool] = mapped_column(default=False)
+    suspicions: Mapped[list[Any] | None]
+    reason: Mapped[str] = mapped_column(default="")
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    __table_args__ = (UniqueConstraint("run_id", "step", "version"),)
+
+
+class Calibration(Base):
+    """What a finished run found. `usable` says it may back readings: fit, or with care by a named decision."""
+
+    __tablename__ = "calibrations"
+    id: Mapped[Uuid] = _uuid()
+    number: Mapped[int] = mapped_column(Identity(start=1001), unique=True)
+    run_id: Mapped[Uuid] = mapped_column(ForeignKey("runs.id"), unique=True)
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    at: Mapped[datetime]
+    valid_until: Mapped[datetime]
+    signal: Mapped[str]
+    fit: Mapped[Json]
+    verdict: Mapped[Json]
+    causes: Mapped[list[Any]]
+    as_found: Mapped[list[Any]]
+    outcome: Mapped[str]
+    usable: Mapped[bool]
+    decision: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    slope_percent: Mapped[float]
+    offset_mv: Mapped[float]
+    run: Mapped[Run] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("calibrations_by_probe", "probe_id", "at"),)
+
+
+class Visit(Base):
+    """A technician at a site."""
+
+    __tablename__ = "visits"
+    id: Mapped[Uuid] = _uuid()
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"), index=True)
+    operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    source: Mapped[str]
+    at: Mapped[datetime]
+    site: Mapped[Site] = relationship(lazy="joined")
+    operator: Mapped[User] = relationship(lazy="joined")
+    probe: Mapped[Probe] = relationship(lazy="joined")
+
+
+class Reading(Base):
+    """A site reading. (`root_id`, `version`): a correction is a new row with a reason; the highest version stands."""
+
+    __tablename__ = "readings"
+    id: Mapped[Uuid] = _uuid()
+    root_id: Mapped[Uuid]
+    version: Mapped[int]
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), index=True)
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
+    quantity: Mapped[str]
+    at: Mapped[datetime]
+    dip_id: Mapped[Uuid | None] = mapped_column(ForeignKey("dips.id"))
+    calibration_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
+    backing: Mapped[str]
+    backing_words: Mapped[str]
+    entered_as: Mapped[str]
+    raw: Mapped[float]
+    raw_unit: Mapped[str]
+    temperature_c: Mapped[float]
+    value: Mapped[float]
+    unit: Mapped[str]
+    expanded_uncertainty: Mapped[float | None]
+    working: Mapped[Json]
+    settling: Mapped[Json]
+    findings: Mapped[list[Any]]
+    flag: Mapped[int]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    written_at: Mapped[datetime]
+    visit: Mapped[Visit] = relationship(lazy="joined")
+    calibration: Mapped[Calibration | None] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (
+        UniqueConstraint("root_id", "version"),
+        Index("readings_by_site", "site_id", "quantity", "at"),
+        Index("readings_by_time", "at"),
+    )
+
+
+class WriteKey(Base):
+    """An idempotency key that has been used, and what came of it."""
+
+    __tablename__ = "write_keys"
+    key: Mapped[Uuid] = mapped_column(primary_key=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    action: Mapped[str]
+    at: Mapped[datetime]
+    result: Mapped[Json]
+
+
+class Audit(Base):
+    """Who did what to which thing, written in the same transaction as the thing."""
+
+    __tablename__ = "audit"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    at: Mapped[datetime] = mapped_column(index=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    action: Mapped[str]
+    subject: Mapped[str] = mapped_column(index=True)
+    detail: Mapped[Json]
+    key: Mapped[Uuid]
+    user: Mapped[User] = relationship(lazy="joined")
+
+
+class Truth(Base):
+    """What the simulated meter knows and Brumel's judging never reads: probes, waters, its clock."""
+
+    __tablename__ = "sim_truths"
+    subject: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[Json]
+
+
+class RateLimit(Base):
+    """Counters of the sign-in limit, shared by all web workers."""
+
+    __tablename__ = "rate_limits"
+    key: Mapped[str] = mapped_column(primary_key=True)
+    count: Mapped[int]
+    expires_at: Mapped[datetime]

@@ -1,0 +1,1 @@
+"""What people do, as use cases: they own transactions, idempotency and the audit trail. No HTTP here."""

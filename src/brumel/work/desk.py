@@ -1,0 +1,107 @@
+"""The desk every use case works at: sessions, clock, and writing exactly once with its audit entry."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session, sessionmaker
+
+from brumel.core.errors import BrumelError
+from brumel.store.tables import Audit, User, WriteKey
+
+Clock = Callable[[], datetime]
+
+
+class NotFound(BrumelError):
+    """The object a URL names does not exist, or is not for this person."""
+
+
+class Refused(BrumelError):
+    """A rule of the work forbids this now; the message says why and what to do."""
+
+
+class MovedOn(Refused):
+    """The thing was changed in another window meanwhile; nothing was written."""
+
+
+class NotAllowed(Refused):
+    """The person's role does not cover this."""
+
+
+def utc_now() -> datetime:
+    """The real clock."""
+    return datetime.now(UTC)
+
+
+@dataclass
+class Write:
+    """One write in progress. `done` holds the earlier result when the same key was sent before."""
+
+    session: Session
+    actor: User
+    now: datetime
+    key: uuid.UUID
+    action: str
+    done: dict[str, Any] | None = None
+    _result: dict[str, Any] = field(default_factory=dict)
+
+    def finish(self, subject: str, detail: dict[str, Any], **result: Any) -> dict[str, Any]:
+        """Write the audit entry and remember the result for a repeated send."""
+        self.session.add(
+            Audit(
+                at=self.now, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
+            )
+        )
+        self._result.update({k: str(v) if isinstance(v, uuid.UUID) else v for k, v in result.items()})
+        return self._result
+
+
+@dataclass(frozen=True)
+class Desk:
+    """Sessions and the clock, handed in so that tests and the simulated meter are deterministic."""
+
+    sessions: sessionmaker[Session]
+    clock: Clock = utc_now
+
+    @contextmanager
+    def write(self, actor: User, key: uuid.UUID, action: str) -> Iterator[Write]:
+        """A transaction that takes effect once per key: a second send finds the first one's result in `done`."""
+        with self.sessions.begin() as session:
+            now = self.clock()
+            taken = session.execute(
+                insert(WriteKey)
+                .values(key=key, user_id=actor.id, action=action, at=now, result={})
+                .on_conflict_do_nothing()
+                .returning(WriteKey.key)
+            ).scalar()
+            write = Write(session, actor, now, key, action)
+            if taken is None:
+                earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
+                if earlier.user_id != actor.id or earlier.action != action:
+                    raise Refused("This form was already used for something else. Reload the page and try again.")
+                write.done = earlier.result
+                yield write
+                return
+            yield write
+            session.get_one(WriteKey, key).result = write._result
+
+    @contextmanager
+    def read(self) -> Iterator[Session]:
+        """A session for looking only."""
+        with self.sessions() as session:
+            yield session
+
+
+def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:
+    """The id in a URL or form; anything else is simply not found."""
+    try:
+        return text if isinstance(text, uuid.UUID) else uuid.UUID(text)
+    except (ValueError, AttributeError, TypeError) as error:
+        raise NotFound(f"There is no such {what}.") from error

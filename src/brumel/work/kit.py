@@ -1,0 +1,139 @@
+"""Probes, meters and solutions, and what each probe can be trusted for now."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.ph import Buffer, buffer_ph, label_buffer
+from brumel.core.ph.buffers import find_buffer
+from brumel.core.verdict import Outcome
+from brumel.store.tables import Calibration, Dip, Lot, Probe, Run, RunEnd
+from brumel.work.desk import NotFound, object_id
+
+
+@dataclass(frozen=True)
+class Trust:
+    """What a probe may be trusted for now. `calibration` backs readings only where `valid`."""
+
+    valid: bool
+    words: str
+    next_step: str
+    calibration: Calibration | None
+    outcome: Outcome
+
+
+@dataclass(frozen=True)
+class LotView:
+    """A lot with its buffer table and whatever speaks against using it."""
+
+    lot: Lot
+    buffer: Buffer
+    objections: tuple[str, ...]
+
+    @property
+    def usable(self) -> bool:
+        return not self.objections
+
+
+def probe(session: Session, probe_id: str | uuid.UUID) -> Probe:
+    """One probe by id; the front door for everything that names a probe."""
+    found = session.get(Probe, object_id(probe_id, "probe"))
+    if found is None:
+        raise NotFound("There is no such probe.")
+    return found
+
+
+def probes(session: Session) -> list[Probe]:
+    """All probes in service."""
+    return list(session.scalars(select(Probe).where(Probe.retired_at.is_(None)).order_by(Probe.name)))
+
+
+def buffer_of(lot: Lot) -> Buffer:
+    """The lot's own label table where it has one; it wins over the family's."""
+    if lot.label_table:
+        table = {float(t): float(p) for t, p in lot.label_table.items()}
+        return label_buffer(lot.code, f"{lot.name} ({lot.code})", table, lot.expanded_uncertainty)
+    return find_buffer(lot.family)
+
+
+def lot_view(lot: Lot, now: datetime) -> LotView:
+    """The lot as of now: expired, open too long, discarded."""
+    objections = []
+    if lot.discarded_at and lot.discarded_at <= now:
+        objections.append(f"{lot.code} was discarded on {lot.discarded_at:%d %b %Y}.")
+    if lot.expires_on < now:
+        objections.append(f"{lot.code} expired on {lot.expires_on:%d %b %Y}.")
+    if lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
+        age = (now - lot.opened_at).days
+        objections.append(f"{lot.code} has been open for {age} days; {lot.open_days} are allowed.")
+    return LotView(lot, buffer_of(lot), tuple(objections))
+
+
+def lots(session: Session, now: datetime) -> list[LotView]:
+    """All lots not discarded, those in date first."""
+    rows = session.scalars(select(Lot).where(Lot.discarded_at.is_(None)).order_by(Lot.code))
+    return sorted((lot_view(row, now) for row in rows), key=lambda v: (len(v.objections), v.buffer.nominal_ph))
+
+
+def lot_ph(lot: Lot, temperature_c: float) -> float:
+    """What the lot should read at the cup's own temperature [°C] -> pH."""
+    return float(buffer_ph(buffer_of(lot), temperature_c))
+
+
+def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime | None = None) -> Calibration | None:
+    """The newest calibration of a probe, whatever its outcome."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id)
+    if before:
+        query = query.where(Calibration.at <= before)
+    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+
+
+def last_usable(
+    session: Session, probe_id: uuid.UUID, *, full: bool = False, before: datetime | None = None
+) -> Calibration | None:
+    """The newest calibration that may back readings; with `full`, one that measured a slope."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable)
+    if full:
+        query = query.where(Calibration.fit["kind"].astext != "offset")
+    if before:
+        query = query.where(Calibration.at <= before)
+    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+
+
+def calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:
+    """The last calibrations of a probe, newest first."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id)
+    return list(session.scalars(query.order_by(Calibration.at.desc()).limit(count)))
+
+
+def trust(session: Session, found: Probe, now: datetime) -> Trust:
+    """What can this probe be trusted for now, until when, and what stands in the way."""
+    newest = latest_calibration(session, found.id, now)
+    if newest is None:
+        return Trust(False, "Never calibrated.", "Calibrate it on Bench.", None, Outcome.NOT)
+    if not newest.usable:
+        words = f"Calibration {newest.number} of {newest.at:%d %b, %H:%M} UTC: {Outcome(newest.outcome).words}."
+        return Trust(False, words, "Follow its remedies, then calibrate again.", newest, Outcome.NOT)
+    if newest.valid_until < now:
+        words = f"Calibration {newest.number} ran out on {newest.valid_until:%d %b, %H:%M} UTC."
+        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
+    outcome = Outcome(newest.outcome)
+    words = f"Calibration {newest.number}: {outcome.words} until {newest.valid_until:%d %b, %H:%M} UTC."
+    return Trust(True, words, "Ready for the round.", newest, outcome)
+
+
+def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
+    """The run of this probe that has not ended, if there is one."""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    query = select(Run).where(Run.probe_id == probe_id, ~ended)
+    return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
+
+
+def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
+    """Where the probe stands now: its newest dip."""
+    return session.scalar(select(Dip).where(Dip.probe_id == probe_id).order_by(Dip.number.desc()).limit(1))

@@ -1,0 +1,135 @@
+"""Finding and proving: readings, calibrations, the audit trail, and rows for export."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Select, func, select
+from sqlalchemy.orm import Session, aliased
+
+from brumel.core.believability import Flag
+from brumel.store.tables import Audit, Calibration, Lot, Point, Reading, Site, User
+from brumel.work.desk import NotAllowed, NotFound, object_id
+
+PAGE = 50
+_outer = aliased(Reading)
+
+
+@dataclass(frozen=True)
+class Search:
+    """What to look for among the readings; empty fields do not narrow."""
+
+    site_id: uuid.UUID | None = None
+    quantity: str = ""
+    backing: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+    page: int = 1
+
+
+def _query(search: Search) -> Select[Reading]:
+    newest = select(func.max(Reading.version)).where(Reading.root_id == _outer.root_id).scalar_subquery()
+    query = select(_outer).where(_outer.version == newest)
+    if search.site_id:
+        query = query.where(_outer.site_id == search.site_id)
+    if search.quantity:
+        query = query.where(_outer.quantity == search.quantity)
+    if search.backing:
+        query = query.where(_outer.backing == search.backing)
+    if search.since:
+        query = query.where(_outer.at >= search.since)
+    if search.until:
+        query = query.where(_outer.at < search.until)
+    return query
+
+
+def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
+    """One page of standing readings, newest first, and how many there are in all."""
+    query = _query(search)
+    total = session.scalar(select(func.count()).select_from(query.subquery())) or 0
+    rows = session.scalars(query.order_by(_outer.at.desc(), _outer.id).offset((search.page - 1) * PAGE).limit(PAGE))
+    return list(rows), total
+
+
+def versions(session: Session, found: Reading) -> list[Reading]:
+    """Every version of a reading, oldest first."""
+    return list(session.scalars(select(Reading).where(Reading.root_id == found.root_id).order_by(Reading.version)))
+
+
+def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], int]:
+    """One page of calibrations, newest first, and how many there are in all."""
+    total = session.scalar(select(func.count()).select_from(Calibration)) or 0
+    query = select(Calibration).order_by(Calibration.at.desc()).offset((page - 1) * PAGE).limit(PAGE)
+    return list(session.scalars(query)), total
+
+
+def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibration:
+    """One calibration by id; the front door for everything that names one."""
+    found = session.get(Calibration, object_id(calibration_id, "calibration"))
+    if found is None:
+        raise NotFound("There is no such calibration.")
+    return found
+
+
+def points(session: Session, found: Calibration) -> list[tuple[Point, Lot | None]]:
+    """Every version of every point of a calibration's run with its lot, in the order they were made."""
+    rows = session.execute(
+        select(Point, Lot)
+        .outerjoin(Lot, Lot.id == Point.lot_id)
+        .where(Point.run_id == found.run_id)
+        .order_by(Point.at, Point.version)
+    )
+    return [(point, lot) for point, lot in rows]
+
+
+def backed_by(session: Session, found: Calibration) -> int:
+    """How many standing readings rest on a calibration."""
+    query = _query(Search()).where(_outer.calibration_id == found.id)
+    return session.scalar(select(func.count()).select_from(query.subquery())) or 0
+
+
+def audit(session: Session, actor: User, page: int = 1) -> tuple[list[Audit], int]:
+    """One page of the audit trail, newest first; for the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("The audit trail is for the lead.")
+    total = session.scalar(select(func.count()).select_from(Audit)) or 0
+    return list(session.scalars(select(Audit).order_by(Audit.id.desc()).offset((page - 1) * PAGE).limit(PAGE))), total
+
+
+EXPORT_COLUMNS = (
+    "reading_id", "version", "client", "site", "time_utc", "quantity", "value", "unit", "expanded_uncertainty_k2",
+    "reference_temperature", "temperature_c", "raw", "raw_unit", "entered_as", "backing", "calibration_id",
+    "calibration_number", "method", "method_version", "probe", "qartod_flag", "settling", "operator", "reason",
+)  # fmt: skip
+
+
+def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
+    """Rows of the CSV export, newest first, one a standing reading."""
+    query = (
+        _query(search).add_columns(Site.client, Site.name).join(Site, Site.id == _outer.site_id).order_by(_outer.at.desc())
+    )
+    for row, client, name in session.execute(query.execution_options(yield_per=500)):
+        method = row.calibration.run.method if row.calibration else {}
+        yield {
+            "reading_id": str(row.root_id), "version": row.version, "client": client, "site": name,
+            "time_utc": row.at.strftime("%Y-%m-%dT%H:%M:%SZ"), "quantity": row.quantity,
+            "value": round(row.value, 4), "unit": row.unit or "pH", "expanded_uncertainty_k2":
+            None if row.expanded_uncertainty is None else round(row.expanded_uncertainty, 4),
+            "reference_temperature": "sample temperature", "temperature_c": round(row.temperature_c, 2),
+            "raw": round(row.raw, 3), "raw_unit": row.raw_unit, "entered_as": row.entered_as, "backing": row.backing,
+            "calibration_id": str(row.calibration_id or ""),
+            "calibration_number": row.calibration.number if row.calibration else None,
+            "method": method.get("key", ""), "method_version": method.get("version"),
+            "probe": row.visit.probe.name, "qartod_flag": row.flag,
+            "settling": "early" if row.settling.get("early") else row.settling.get("state", ""),
+            "operator": row.by.name, "reason": row.reason,
+        }  # fmt: skip
+
+
+def flag_words(flag: int) -> str:
+    """The words of a QARTOD flag."""
+    return Flag(flag).words
