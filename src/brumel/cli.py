@@ -212,7 +212,7 @@ def check(fix: bool) -> None:
     ]
     node = ROOT / "node_modules" / ".bin" / "biome"
     if not node.exists():
-        lines.append(["npm", "ci", "--silent", "--no-audit", "--no-fund"])
+        lines.append(["npm", "install", "--no-save", "--silent"])
     lines.append([str(node), "check", *(["--write"] if fix else []), "src/brumel/web/static/js", "src/brumel/web/static/css"])
     codes = [_run(*line) for line in lines]
     sys.exit(max(codes))

@@ -132,16 +132,20 @@ def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime) -> Sheet:
     trace = samples.trace(session, dip.id, dip.started_at)
     if not trace.t_s.size:
         return Sheet(visit, dip, trace, (), None, ())
-    return _judge(session, visit, dip, trace, now)
+    behind = backing(session, visit, trace.entered_as, now)
+    u = standard_u(session, behind.calibration)
+    return judge(visit, dip, trace, behind, u, past_values(session, visit.site), now)
 
 
 def _taken(session: Session, dip: Dip) -> bool:
     return session.scalar(select(Reading.id).where(Reading.dip_id == dip.id).limit(1)) is not None
 
 
-def _judge(session: Session, visit: Visit, dip: Dip, trace: samples.Trace, now: datetime) -> Sheet:
+def judge(
+    visit: Visit, dip: Dip, trace: samples.Trace, behind: Backing, buffer_u: float, past: Past, now: datetime
+) -> Sheet:
+    """Judge a trace at a site with everything it is compared with at hand; no database is asked."""
     signal = trace.entered_as
-    behind = backing(session, visit, signal, now)
     spec = load_field()["ph"]
     try:
         series = np.atleast_1d(np.asarray(behind.fit.ph(trace.millivolts, trace.temperature_c)))
@@ -153,19 +157,24 @@ def _judge(session: Session, visit: Visit, dip: Dip, trace: samples.Trace, now: 
     at = float(np.median(trace.temperature_c[-count:]))
     displayed = trace.displayed_ph[-1] if signal == "ph" else None
     values = (
-        _ph_value(session, visit, behind, millivolts, at, displayed, now),
-        _temperature_value(session, visit, at, now),
+        _ph_value(visit, behind, buffer_u, past, millivolts, at, displayed, now),
+        _temperature_value(visit, past, at, now),
     )
     return Sheet(visit, dip, trace, tuple(float(p) for p in series), settling, values)
 
 
 def _ph_value(
-    session: Session, visit: Visit, behind: Backing, millivolts: float, at: float, displayed: float | None, now: datetime
+    visit: Visit,
+    behind: Backing,
+    buffer_u: float,
+    past: Past,
+    millivolts: float,
+    at: float,
+    displayed: float | None,
+    now: datetime,
 ) -> Value:
     origin = f"calibration {behind.calibration.number}" if behind.calibration else "an ideal electrode"
-    read = ph.read(
-        behind.fit, millivolts, at, standard_u_ph=_standard_u(session, behind.calibration), origin=origin
-    )
+    read = ph.read(behind.fit, millivolts, at, standard_u_ph=buffer_u, origin=origin)
     steps = read.working.steps
     if displayed is not None:
         first = Step(
@@ -178,11 +187,11 @@ def _ph_value(
         "ph", read.value, "", read.budget.expanded if behind.calibration else None,
         millivolts if displayed is None else displayed, "mV" if displayed is None else "pH displayed",
         Working(read.working.title, steps), behind.state, behind.words, behind.calibration,
-        findings(session, visit.site, "ph", read.value, now),
+        findings(visit.site, past, "ph", read.value, now),
     )  # fmt: skip
 
 
-def _standard_u(session: Session, calibration: Calibration | None) -> float:
+def standard_u(session: Session, calibration: Calibration | None) -> float:
     """Standard uncertainty of the least certain buffer of the run [pH]."""
     if calibration is None:
         return 0.01
@@ -191,7 +200,7 @@ def _standard_u(session: Session, calibration: Calibration | None) -> float:
     return float(expanded or 0.02) / 2
 
 
-def _temperature_value(session: Session, visit: Visit, at: float, now: datetime) -> Value:
+def _temperature_value(visit: Visit, past: Past, at: float, now: datetime) -> Value:
     working = Working(
         "Temperature as read",
         (
@@ -202,23 +211,34 @@ def _temperature_value(session: Session, visit: Visit, at: float, now: datetime)
     )  # fmt: skip
     return Value(
         "temperature", at, "°C", THERMOMETER_EXPANDED_C, at, "°C", working, "unbacked",
-        "unbacked: no check of this thermometer on record", None, findings(session, visit.site, "temperature", at, now),
+        "unbacked: no check of this thermometer on record", None, findings(visit.site, past, "temperature", at, now),
     )  # fmt: skip
 
 
-def findings(session: Session, place: Site, quantity: str, value: float, now: datetime) -> tuple[belief.Finding, ...]:
+Past = dict[str, list[tuple[float, datetime]]]
+
+
+def past_values(session: Session, place: Site) -> Past:
+    """What this site read before: per quantity (value, time), newest first, failed readings left out."""
+    return {
+        quantity: [(r.value, r.at) for r in standing(session, place.id, quantity) if r.flag != belief.Flag.FAIL]
+        for quantity in ("ph", "temperature")
+    }
+
+
+def findings(place: Site, past: Past, quantity: str, value: float, now: datetime) -> tuple[belief.Finding, ...]:
     """Every test of believability that applies to one value."""
     spec = load_field()[quantity]
     name = "pH" if quantity == "ph" else "Temperature"
     unit = "" if quantity == "ph" else spec.unit
     ranges = place.ranges.get(quantity, {})
-    past = [r for r in standing(session, place.id, quantity) if r.flag != belief.Flag.FAIL]
-    last = (past[0].value, (now - past[0].at).total_seconds() / 86400) if past else None
+    before = past[quantity]
+    last = (before[0][0], (now - before[0][1]).total_seconds() / 86400) if before else None
     pair = lambda key: tuple(ranges[key]) if key in ranges else None  # noqa: E731
     return (
         belief.instrument_range(name, value, *spec.instrument, unit),
         belief.site_range(name, value, pair("usual"), pair("gross"), unit),
-        belief.history(name, value, [r.value for r in past], unit, smallest_spread=spec.smallest_spread.value),
+        belief.history(name, value, [v for v, _ in before], unit, smallest_spread=spec.smallest_spread.value),
         belief.rate_since(name, value, last, unit, per_day=spec.per_day.value, floor=spec.floor.value),
     )
 
@@ -356,7 +376,9 @@ def correct(
         behind = _backing_then(old)
         displayed = None if old.raw_unit == "mV" else raw
         millivolts = raw if displayed is None else ph.pseudo_millivolts(raw, temperature_c)
-        value = _ph_value(w.session, old.visit, behind, millivolts, temperature_c, displayed, old.at)
+        past = {q: [(v, t) for v, t in rows if t < old.at] for q, rows in past_values(w.session, old.visit.site).items()}
+        u = standard_u(w.session, behind.calibration)
+        value = _ph_value(old.visit, behind, u, past, millivolts, temperature_c, displayed, old.at)
         row = _row(w, old.visit, value, old.settling, why)
         row.root_id, row.version, row.at, row.dip_id = old.root_id, old.version + 1, old.at, old.dip_id
         row.entered_as = "typed"
@@ -381,3 +403,10 @@ def reading(session: Session, reading_id: str | uuid.UUID) -> Reading:
     if found is None:
         raise NotFound("There is no such reading.")
     return found
+
+
+def of_visit(session: Session, visit_id: uuid.UUID) -> list[Reading]:
+    """The readings kept in a visit, standing versions, oldest first."""
+    rows = session.scalars(select(Reading).where(Reading.visit_id == visit_id).order_by(Reading.version))
+    newest = {r.root_id: r for r in rows}
+    return sorted(newest.values(), key=lambda r: r.at)

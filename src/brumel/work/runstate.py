@@ -117,11 +117,23 @@ def load(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> Ru
     return state
 
 
-def live(session: Session, state: RunState, known: samples.Trace | None = None) -> Live | None:
+def reference(session: Session, state: RunState) -> Calibration | None:
+    """The last good calibration before the run, against which cups are recognised."""
+    return kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
+
+
+def live(session: Session, state: RunState) -> Live | None:
     """What the probe shows in the cup it stands in; None while it stands in none."""
     if state.dip is None or state.current is None:
         return None
-    trace = known or samples.trace(session, state.dip.id, state.dip.started_at)
+    trace = samples.trace(session, state.dip.id, state.dip.started_at)
+    return judge(state, trace, reference(session, state))
+
+
+def judge(state: RunState, trace: samples.Trace, before: Calibration | None) -> Live | None:
+    """Judge a trace with everything it is compared with at hand; no database is asked."""
+    if state.dip is None or state.current is None:
+        return None
     settling = samples.judge_trace(trace, state.method.settling, state.dip.source)
     if not trace.t_s.size:
         return Live(trace, settling, None, None, ())
@@ -131,12 +143,12 @@ def live(session: Session, state: RunState, known: samples.Trace | None = None) 
     except InputError as error:
         note = ph.Suspicion("out_of_table", str(error), "Bring the cup into the table's range.")
         return Live(trace, settling, at, None, (note,))
-    return Live(trace, settling, at, expected, suspicions(session, state, trace, settling, at, expected))
+    return Live(trace, settling, at, expected, suspicions(state, before, trace, settling, at, expected))
 
 
 def suspicions(
-    session: Session,
     state: RunState,
+    before: Calibration | None,
     trace: samples.Trace,
     settling: Settling,
     at: float,
@@ -152,8 +164,7 @@ def suspicions(
     ]
     signal = settling.forecast if settling.forecast is not None else settling.value
     if signal is not None and settling.elapsed_s >= min(15.0, state.method.settling.shortest_s):
-        reference = kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
-        known = ph.Calibration.from_dict(reference.fit) if reference and reference.signal == trace.entered_as else None
+        known = ph.Calibration.from_dict(before.fit) if before and before.signal == trace.entered_as else None
         here = ph.Cup(step.cup.name, expected)
         tray = [ph.Cup(s.cup.name, kit.lot_ph(s.lot.lot, at)) for s in state.steps if s is not step]
         found.append(ph.wrong_cup(signal, at, here, tray, known))
@@ -183,7 +194,7 @@ def result(session: Session, state: RunState) -> Result:
         if s.spec.role == "check"
         for q in [_buffer_point(s, p)]
     )
-    before = kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
+    before = reference(session, state)
     carried = None
     if state.method.fit == "offset" and before:
         origin = f"calibration {before.number} of {before.at:%d %b %Y}"

@@ -1,0 +1,59 @@
+"""The interface: Flask, a folder a place. HTTP in, use cases out; no rule of the trade lives here."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from flask import Flask
+from jinja2 import StrictUndefined
+
+from brumel import __version__
+from brumel.config import Config
+from brumel.store.sessions import make_engine, make_sessions
+from brumel.web import access, errors, filters, limits
+from brumel.web.live import Hub
+from brumel.work.desk import Clock, Desk, utc_now
+
+LARGEST_REQUEST = 1_000_000
+
+
+def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
+    """The application on a database that is already migrated."""
+    app = Flask(__name__, template_folder="templates", static_folder="static")
+    app.config.update(
+        SECRET_KEY=config.secret_key,
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_SECURE=not config.insecure_cookies,
+        SESSION_COOKIE_NAME="brumel",
+        PERMANENT_SESSION_LIFETIME=timedelta(hours=14),
+        MAX_CONTENT_LENGTH=LARGEST_REQUEST,
+        WTF_CSRF_TIME_LIMIT=None,
+        SEND_FILE_MAX_AGE_DEFAULT=3600,
+        DEMO=config.demo,
+        VERSION=__version__,
+    )
+    app.jinja_env.undefined = StrictUndefined
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    engine = make_engine(config.database_url)
+    app.extensions["desk"] = Desk(make_sessions(engine), clock)
+    app.extensions["hub"] = Hub(config.database_url)
+    access.init(app)
+    limits.init(app, engine)
+    errors.init(app)
+    filters.init(app)
+    _register_places(app)
+    return app
+
+
+def _register_places(app: Flask) -> None:
+    from brumel.web.auth import routes as auth
+    from brumel.web.bench import routes as bench
+    from brumel.web.kit import routes as kit
+    from brumel.web.practice import routes as practice
+    from brumel.web.records import routes as records
+    from brumel.web.rounds import routes as rounds
+    from brumel.web.today import routes as today
+
+    for place in (auth, today, bench, rounds, kit, records, practice):
+        app.register_blueprint(place.blueprint)

@@ -1,0 +1,135 @@
+"""Who may call what, and the headers every answer carries. A route that is not in ROLES is closed to everyone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Flask, Response, abort, current_app, redirect, request, url_for
+from flask_login import LoginManager, current_user
+from flask_wtf import CSRFProtect
+
+from brumel.store.tables import User
+from brumel.work import people
+from brumel.work.desk import Desk
+
+ANYONE = frozenset({"anyone", "technician", "lead"})
+STAFF = frozenset({"technician", "lead"})
+LEAD = frozenset({"lead"})
+
+ROLES: dict[str, frozenset[str]] = {
+    "static": ANYONE,
+    "auth.sign_in": ANYONE,
+    "auth.sign_out": STAFF,
+    "auth.look": ANYONE,
+    "today.show": STAFF,
+    "bench.index": STAFF,
+    "bench.setup": STAFF,
+    "bench.start": STAFF,
+    "bench.run": STAFF,
+    "bench.dip": STAFF,
+    "bench.type_reading": STAFF,
+    "bench.accept": STAFF,
+    "bench.redo": STAFF,
+    "bench.finish": STAFF,
+    "bench.abandon": STAFF,
+    "bench.stream": STAFF,
+    "rounds.index": STAFF,
+    "rounds.site": STAFF,
+    "rounds.start": STAFF,
+    "rounds.visit": STAFF,
+    "rounds.dip": STAFF,
+    "rounds.type_reading": STAFF,
+    "rounds.take": STAFF,
+    "rounds.stream": STAFF,
+    "kit.index": STAFF,
+    "kit.probe": STAFF,
+    "kit.methods": STAFF,
+    "records.index": STAFF,
+    "records.export": STAFF,
+    "records.reading": STAFF,
+    "records.correct": STAFF,
+    "records.calibrations": STAFF,
+    "records.calibration": STAFF,
+    "records.certificate": STAFF,
+    "records.audit": LEAD,
+    "practice.meter": STAFF,
+    "practice.set_meter": STAFF,
+}
+
+POLICY = "; ".join(
+    (
+        "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:", "font-src 'self'",
+        "connect-src 'self'", "form-action 'self'", "frame-ancestors 'none'", "base-uri 'none'",
+    )
+)  # fmt: skip
+
+
+class Account:
+    """The signed-in person as Flask-Login wants it; `user` is the row."""
+
+    is_active = is_authenticated = True
+    is_anonymous = False
+
+    def __init__(self, user: User) -> None:
+        self.user = user
+
+    def get_id(self) -> str:
+        return f"{self.user.id}:{self.user.stamp}"
+
+
+def desk() -> Desk:
+    """The desk of this application."""
+    found: Desk = current_app.extensions["desk"]
+    return found
+
+
+def actor() -> User:
+    """The signed-in person; routes that need one are closed to others before this is called."""
+    account: Any = current_user
+    user: User = account.user
+    return user
+
+
+def init(app: Flask) -> None:
+    """Sign-in, CSRF, the roles table and the headers."""
+    CSRFProtect(app)
+    login = LoginManager(app)
+    login.session_protection = "strong"
+
+    @login.user_loader
+    def load(session_id: str) -> Account | None:
+        user = people.by_session_id(app.extensions["desk"], session_id)
+        return Account(user) if user else None
+
+    @app.before_request
+    def guard() -> Any:
+        endpoint = request.endpoint
+        if endpoint is None:  # no such page; signed out people learn no more than that
+            return None if current_user.is_authenticated else _to_sign_in()
+        allowed = ROLES.get(endpoint, frozenset())
+        if "anyone" in allowed:
+            return None
+        if not current_user.is_authenticated:
+            return _to_sign_in()
+        if actor().role not in allowed:
+            abort(403)
+        return None
+
+    @app.after_request
+    def headers(response: Response) -> Response:
+        response.headers.setdefault("Content-Security-Policy", POLICY)
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "same-origin"
+        response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+        response.headers["Permissions-Policy"] = "camera=(), microphone=(), geolocation=()"
+        if request.endpoint != "static":
+            response.headers["Cache-Control"] = "no-store"
+        if app.config["SESSION_COOKIE_SECURE"]:
+            response.headers["Strict-Transport-Security"] = "max-age=31536000"
+        return response
+
+
+def _to_sign_in() -> Any:
+    if request.method != "GET" or request.accept_mimetypes.best == "text/event-stream":
+        abort(401)
+    return redirect(url_for("auth.sign_in", next=request.full_path.rstrip("?") if request.path != "/" else None))

@@ -1,0 +1,1 @@
+"""The place “auth”: routes, forms and templates together."""

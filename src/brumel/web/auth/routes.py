@@ -1,0 +1,66 @@
+"""Signing in and out, and the look of the pages."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
+from flask_login import current_user, login_user, logout_user
+from flask_wtf import FlaskForm
+from wtforms import PasswordField, StringField
+
+from brumel.web.access import Account, desk
+from brumel.web.filters import THEMES
+from brumel.web.limits import SIGN_IN_LIMIT, limiter
+from brumel.work import demo, people
+
+blueprint = Blueprint("auth", __name__, template_folder="templates")
+
+
+class SignInForm(FlaskForm):
+    username = StringField("User name")
+    password = PasswordField("Password")
+
+
+@blueprint.route("/sign-in", methods=["GET", "POST"])
+@limiter.limit(SIGN_IN_LIMIT, methods=["POST"])
+def sign_in() -> Any:
+    """The sign-in page; in demo mode it offers the demo accounts."""
+    if current_user.is_authenticated:
+        return redirect(url_for("today.show"))
+    form, problem = SignInForm(), ""
+    if form.is_submitted() and form.validate():
+        user = people.sign_in(desk(), str(form.username.data or ""), str(form.password.data or ""))
+        if user:
+            login_user(Account(user))
+            return redirect(_own_path(request.args.get("next", "")))
+        problem = "User name or password is not right."
+    offers = demo.ACCOUNTS if current_app.config["DEMO"] else ()
+    page = render_template("auth/sign_in.html", form=form, problem=problem, offers=offers, password=demo.PASSWORD)
+    return page, 401 if problem else 200
+
+
+@blueprint.post("/sign-out")
+def sign_out() -> Any:
+    """End the session."""
+    logout_user()
+    flash("Signed out.", "note")
+    return redirect(url_for("auth.sign_in"))
+
+
+@blueprint.post("/look")
+def look() -> Any:
+    """Choose paper, sun or night; kept in a cookie of this device."""
+    theme = request.form.get("theme", "paper")
+    response = redirect(_own_path(request.form.get("next", "")))
+    response.set_cookie(
+        "brumel-look", theme if theme in THEMES else "paper", max_age=400 * 86400, samesite="Lax", httponly=True,
+        secure=current_app.config["SESSION_COOKIE_SECURE"],
+    )  # fmt: skip
+    return response
+
+
+def _own_path(path: str) -> str:
+    """A path of this site; anything that could lead elsewhere becomes Today."""
+    fine = path.startswith("/") and not path.startswith("//") and "\\" not in path and path.isprintable()
+    return path if fine else url_for("today.show")

@@ -1,0 +1,1 @@
+"""The place “bench”: routes, forms and templates together."""

@@ -1,0 +1,74 @@
+"""Every refusal as a page with a sentence; nothing of the inside is shown."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Flask, flash, redirect, render_template, request
+from flask_wtf.csrf import CSRFError
+from sqlalchemy.exc import OperationalError
+from werkzeug.exceptions import HTTPException
+
+from brumel.core.errors import BrumelError
+from brumel.work.desk import MovedOn, NotAllowed, NotFound
+
+SENTENCES = {
+    400: "The request could not be read.",
+    401: "Please sign in again; what you sent was not kept.",
+    403: "Your role does not cover this. Ask the lead.",
+    404: "There is no such page or thing.",
+    405: "That cannot be done here.",
+    413: "That is too much to send at once; one megabyte is allowed.",
+    429: "Too many tries. Wait a minute, then try again.",
+    500: "Something went wrong on our side. What was accepted before is safe; try again.",
+    503: "The database does not answer just now. What was accepted before is safe; try again.",
+}
+
+
+def _page(code: int, sentence: str = "") -> Any:
+    words = sentence or SENTENCES.get(code, SENTENCES[400])
+    if request.accept_mimetypes.best == "application/json":
+        return {"error": words}, code
+    return render_template("error.html", code=code, sentence=words), code
+
+
+def init(app: Flask) -> None:
+    """Attach the handlers."""
+
+    @app.errorhandler(CSRFError)
+    def csrf(_: CSRFError) -> Any:
+        return _page(400, "This form is out of date. Go back, reload the page and send it again.")
+
+    @app.errorhandler(MovedOn)
+    def moved(error: MovedOn) -> Any:
+        flash(str(error), "care")
+        return redirect(request.referrer or "/") if _own(request.referrer) else _page(409, str(error))
+
+    @app.errorhandler(NotFound)
+    def not_found(error: NotFound) -> Any:
+        return _page(404, str(error))
+
+    @app.errorhandler(NotAllowed)
+    def not_allowed(error: NotAllowed) -> Any:
+        return _page(403, str(error))
+
+    @app.errorhandler(BrumelError)
+    def refused(error: BrumelError) -> Any:
+        return _page(422, str(error))
+
+    @app.errorhandler(OperationalError)
+    def database(error: OperationalError) -> Any:
+        app.logger.warning("database: %s", type(error.orig).__name__)
+        return _page(503)
+
+    @app.errorhandler(HTTPException)
+    def http(error: HTTPException) -> Any:
+        return _page(error.code or 400)
+
+    @app.errorhandler(500)
+    def inside(_: Exception) -> Any:
+        return _page(500)
+
+
+def _own(url: str | None) -> bool:
+    return bool(url) and str(url).startswith(request.host_url)

@@ -1,0 +1,79 @@
+"""How numbers, times and outcomes are written on pages."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import Flask, current_app, request
+from flask_login import current_user
+
+from brumel.core.believability import Flag
+from brumel.core.uncertainty import digits_for
+from brumel.core.verdict import Outcome
+
+THEMES = ("paper", "sun", "night")
+PLACES = (
+    ("today.show", "Today", "1"),
+    ("bench.index", "Bench", "2"),
+    ("rounds.index", "Rounds", "3"),
+    ("kit.index", "Kit", "4"),
+    ("records.index", "Records", "5"),
+    ("practice.meter", "Practice", "6"),
+)
+
+
+def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
+    """A number with a true minus sign; a dash where there is none."""
+    if value is None:
+        return "–"
+    text = f"{value:+.{digits}f}" if plus else f"{value:.{digits}f}"
+    if float(text) == 0:
+        text = text.lstrip("+-")
+    return text.replace("-", "−")
+
+
+def with_u(value: float, expanded: float | None, unit: str = "", least: int = 0) -> str:
+    """ "7.27 ± 0.03 (k=2)": the digits shown follow U. """
+    if expanded is None:
+        return f"{number(value, 2)}{' ' + unit if unit else ''}"
+    digits = max(digits_for(expanded), least)
+    return f"{number(value, digits)} ± {number(expanded, digits)}{' ' + unit if unit else ''} (k=2)"
+
+
+def when(at: datetime | None, zone: str = "UTC", form: str = "%d %b %Y, %H:%M") -> str:
+    """A time in a zone, named."""
+    if at is None:
+        return "–"
+    local = at.astimezone(ZoneInfo(zone))
+    return f"{local:{form}} {'UTC' if zone == 'UTC' else local.tzname()}"
+
+
+def outcome_shape(outcome: str) -> str:
+    """The drawn mark that goes with a word, so that colour is never alone."""
+    return {"fit": "disc", "care": "diamond", "not": "cross"}.get(outcome, "ring")
+
+
+def init(app: Flask) -> None:
+    """Filters and names every template may use."""
+    app.add_template_filter(number, "number")
+    app.add_template_filter(with_u, "with_u")
+    app.add_template_filter(when, "when")
+    app.add_template_filter(outcome_shape, "shape")
+    app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
+    app.add_template_filter(lambda value: Flag(value).words, "flag_words")
+
+    @app.context_processor
+    def names() -> dict[str, Any]:
+        theme = request.cookies.get("brumel-look", "paper")
+        return {
+            "new_key": lambda: str(uuid.uuid4()),
+            "theme": theme if theme in THEMES else "paper",
+            "themes": THEMES,
+            "places": PLACES,
+            "me": current_user.user if current_user.is_authenticated else None,
+            "now": current_app.extensions["desk"].clock(),
+            "demo": current_app.config["DEMO"],
+        }

@@ -1,0 +1,91 @@
+"""Shared form parts: numbers as the trade types them, the idempotency key, and errors as sentences."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from typing import Any
+
+from flask_wtf import FlaskForm
+from wtforms import Field, HiddenField, StringField
+from wtforms.validators import ValidationError
+
+from brumel.core.errors import InputError, InputErrors, NotANumber
+from brumel.core.quantities import label
+
+_THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$")
+_NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$")
+
+
+class NumberField(StringField):
+    """A number typed with point or comma; `data` is a float, or None when empty and not required.
+
+    "1,413" could be 1.413 or 1413, so it is sent back rather than guessed.
+    """
+
+    def __init__(self, text: str = "", *, name_of: str, required: bool = True, **kwargs: Any) -> None:
+        super().__init__(text or label(name_of).capitalize(), **kwargs)
+        self.name_of, self.required = name_of, required
+        self.number: float | None = None
+
+    def post_validate(self, form: Any, validation_stopped: bool) -> None:
+        text = str(self.data or "").strip().replace("−", "-").replace("\u00a0", "")
+        if not text and not self.required:
+            return
+        if _THOUSANDS.match(text):
+            raise ValidationError(
+                f"{label(self.name_of).capitalize()} “{text}” can be read in two ways; write {text.replace(',', '.')} or "
+                f"{text.replace(',', '')}."
+            )
+        if not _NUMBER.match(text):
+            raise ValidationError(str(NotANumber(self.name_of, text)))
+        self.number = float(text.replace(",", "."))
+
+
+class WriteForm(FlaskForm):
+    """A form that writes: it carries the idempotency key the page was given."""
+
+    key = HiddenField()
+    turn = HiddenField()
+
+    @property
+    def write_key(self) -> uuid.UUID:
+        try:
+            return uuid.UUID(str(self.key.data))
+        except ValueError as error:
+            raise InputError("form", "This form has no key. Reload the page and send it again.") from error
+
+    @property
+    def turn_number(self) -> int:
+        text = str(self.turn.data or "")
+        if not re.fullmatch(r"\d{1,6}", text):
+            raise InputError("form", "This form does not say which turn it is for. Reload the page and send it again.")
+        return int(text)
+
+    def check(self) -> None:
+        """Raise every fault of the form at once, as sentences that name the field."""
+        if self.validate():
+            return
+        faults = [InputError(name, str(message)) for name, messages in self.errors.items() if name for message in messages]
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+
+
+class TypedForm(WriteForm):
+    """A typed value of the display."""
+
+    signal = StringField("Unit")
+    value = NumberField("Display shows", name_of="value")
+    temperature_c = NumberField("Temperature", name_of="temperature_c")
+    after_s = NumberField("Seconds in the cup", name_of="elapsed_s", required=False)
+
+
+class ReasonForm(WriteForm):
+    """A reason in words, and the two switches that go with accepting."""
+
+    reason = StringField("Reason")
+    early = StringField("Early")
+
+
+def text_of(field: Field) -> str:
+    """The field's text, never None."""
+    return str(field.data or "")

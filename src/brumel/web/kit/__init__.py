@@ -1,0 +1,1 @@
+"""The place “kit”: routes, forms and templates together."""

@@ -1,0 +1,99 @@
+"""Server-sent events: one listener a process hears which dip has new samples and wakes the pages that show it."""
+
+from __future__ import annotations
+
+import json
+import queue
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import psycopg
+from flask import Response
+
+from brumel.store.sessions import SAMPLES_CHANNEL
+
+LONGEST_STREAM_S = 1800.0
+IDLE_S = 2.0
+
+
+class Hub:
+    """Listens to the samples channel once a process; started by the first page that watches."""
+
+    def __init__(self, url: str) -> None:
+        self._url = url.replace("+psycopg", "")
+        self._waiting: dict[str, set[queue.Queue[None]]] = defaultdict(set)
+        self._lock = threading.Lock()
+        self._thread: threading.Thread | None = None
+
+    @contextmanager
+    def watch(self, dip_id: str) -> Iterator[queue.Queue[None]]:
+        """A queue that gets an item whenever samples of the dip were stored."""
+        mine: queue.Queue[None] = queue.Queue(maxsize=1)
+        with self._lock:
+            self._waiting[dip_id].add(mine)
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._listen, daemon=True, name="samples-listener")
+                self._thread.start()
+        try:
+            yield mine
+        finally:
+            with self._lock:
+                self._waiting[dip_id].discard(mine)
+                if not self._waiting[dip_id]:
+                    del self._waiting[dip_id]
+
+    def _listen(self) -> None:
+        while True:
+            try:
+                with psycopg.connect(self._url, autocommit=True) as connection:
+                    connection.execute(f"listen {SAMPLES_CHANNEL}")
+                    for note in connection.notifies():
+                        self._wake(note.payload)
+            except psycopg.Error:
+                time.sleep(1)  # pages look for themselves every IDLE_S meanwhile
+
+    def _wake(self, dip_id: str) -> None:
+        with self._lock:
+            waiting = list(self._waiting.get(dip_id, ()))
+        for one in waiting:
+            try:
+                one.put_nowait(None)
+            except queue.Full:
+                continue  # it has not looked since the last wake; one is enough
+
+
+def _event(kind: str, data: dict[str, Any]) -> str:
+    number = f"id: {data['seq']}\n" if "seq" in data else ""
+    return f"{number}event: {kind}\ndata: {json.dumps(data, allow_nan=False)}\n\n"
+
+
+def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], moved: Callable[[], bool]) -> Response:
+    """Events "reading" as samples come, "moved" when the page must be read afresh, a comment to keep the line open."""
+
+    def events() -> Iterator[str]:
+        yield "retry: 1500\n\n"
+        end = time.monotonic() + LONGEST_STREAM_S
+        looked = time.monotonic()
+        with hub.watch(dip_id) as news:
+            while time.monotonic() < end:
+                found = tick()
+                if found is not None:
+                    yield _event("reading", found)
+                if time.monotonic() - looked > IDLE_S:
+                    looked = time.monotonic()
+                    if moved():
+                        yield _event("moved", {})
+                        return
+                    yield ": here\n\n"
+                try:
+                    news.get(timeout=IDLE_S)
+                except queue.Empty:
+                    continue
+
+    response = Response(events(), mimetype="text/event-stream")
+    response.headers["X-Accel-Buffering"] = "no"
+    return response

@@ -1,0 +1,1 @@
+"""The place “practice”: routes, forms and templates together."""

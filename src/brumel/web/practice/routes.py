@@ -1,0 +1,43 @@
+"""Practice: the simulated meter's hidden side, to switch faults on and learn what they look like."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.meters.simulated import FAULTS
+from brumel.web.access import actor, desk
+from brumel.web.forms import WriteForm
+from brumel.work import kit, practice
+
+blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
+
+
+@blueprint.get("/meter")
+def meter(faults: Any = ()) -> Any:
+    """The simulated meter: which faults are on, and how fast its clock runs."""
+    with desk().read() as session:
+        probes = [p for p in kit.probes(session) if p.meter.link == "simulated"]
+        page = render_template(
+            "practice/meter.html", probes=[(p, practice.faults_of(session, p)) for p in probes], known=FAULTS,
+            pace=practice.pace(session), paces=practice.PACES, faults=faults,
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/meter")
+def set_meter() -> Any:
+    """Switch faults and the clock."""
+    form = WriteForm()
+    try:
+        form.check()
+        practice.set_meter(
+            desk(), actor(), form.write_key, probe_id=request.form.get("probe", ""),
+            faults=request.form.getlist("fault"), pace=request.form.get("pace", "1"),
+        )  # fmt: skip
+    except InputError as error:
+        return meter(error.faults)
+    flash("The simulated meter is set. Dip again to see it from the start.", "note")
+    return redirect(url_for("practice.meter"))

@@ -1,0 +1,1 @@
+"""The place “records”: routes, forms and templates together."""

@@ -1,0 +1,188 @@
+"""Records: find, look into, export, print."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, stream_with_context, url_for
+
+from brumel.core import ph
+from brumel.core.errors import InputError, InputErrors
+from brumel.core.verdict import Verdict
+from brumel.core.working import Working
+from brumel.formats.csv_rows import write_rows
+from brumel.formats.pdf import render_pdf
+from brumel.methods import Method
+from brumel.store.tables import Calibration
+from brumel.web import drawn
+from brumel.web.access import actor, desk
+from brumel.web.forms import NumberField, ReasonForm, text_of
+from brumel.work import kit, records, rounds
+from brumel.work.desk import MovedOn, Refused, object_id
+
+blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
+STATIC = Path(__file__).parents[1] / "static"
+
+
+class CorrectForm(ReasonForm):
+    raw = NumberField("Display showed", name_of="value")
+    temperature_c = NumberField("Temperature", name_of="temperature_c")
+
+
+def _search() -> records.Search:
+    """The search of the URL; a bad one is a sentence, not a guess."""
+    faults: list[InputError] = []
+
+    def day(name: str) -> datetime | None:
+        text = request.args.get(name, "")
+        if not text:
+            return None
+        try:
+            return datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
+        except ValueError:
+            faults.append(InputError(name, f"{name.capitalize()} “{text[:20]}” is not a date like 2026-05-31."))
+            return None
+
+    def choice(name: str, allowed: tuple[str, ...]) -> str:
+        text = request.args.get(name, "")
+        if text and text not in allowed:
+            faults.append(InputError(name, f"{name.capitalize()} “{text[:20]}” is not one of {', '.join(allowed)}."))
+        return text
+
+    page = request.args.get("page", "1")
+    if not (page.isdigit() and 0 < int(page) < 100_000):
+        faults.append(InputError("page", f"Page “{page[:20]}” is not a page number."))
+        page = "1"
+    site = request.args.get("site", "")
+    until = day("until")
+    search = records.Search(
+        site_id=object_id(site, "site") if site else None, quantity=choice("quantity", ("ph", "temperature")),
+        backing=choice("backing", ("open", "unbacked")), since=day("since"),
+        until=until + timedelta(days=1) if until else None, page=int(page),
+    )  # fmt: skip
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    return search
+
+
+@blueprint.get("")
+def index() -> Any:
+    """Site readings, newest first."""
+    search = _search()
+    with desk().read() as session:
+        rows, total = records.readings(session, search)
+        return render_template(
+            "records/index.html", rows=rows, total=total, search=search, sites=rounds.sites(session), args=request.args,
+            pages=-(-total // records.PAGE),
+        )  # fmt: skip
+
+
+@blueprint.get("/readings.csv")
+def export() -> Any:
+    """The found readings as CSV."""
+    search = _search()
+
+    def lines() -> Any:
+        with desk().read() as session:
+            yield from write_rows(records.EXPORT_COLUMNS, records.export(session, search))
+
+    response = Response(stream_with_context(lines()), mimetype="text/csv")
+    stamp = desk().clock().strftime("%Y%m%d-%H%M")
+    response.headers["Content-Disposition"] = f'attachment; filename="brumel-readings-{stamp}.csv"'
+    return response
+
+
+@blueprint.get("/readings/<reading_id>")
+def reading(reading_id: str, faults: Any = ()) -> Any:
+    """One reading with its ladder, tests, backing and versions."""
+    with desk().read() as session:
+        found = rounds.reading(session, reading_id)
+        page = render_template(
+            "records/reading.html", reading=found, working=Working.from_dict(found.working), faults=faults,
+            versions=records.versions(session, found), given=request.form,
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/readings/<reading_id>/correct")
+def correct(reading_id: str) -> Any:
+    """A typing slip put right as a new version."""
+    form = CorrectForm()
+    try:
+        form.check()
+        made = rounds.correct(
+            desk(), actor(), form.write_key, reading_id=reading_id, version=form.turn_number,
+            raw=form.raw.number or 0.0, temperature_c=form.temperature_c.number or 0.0, reason=text_of(form.reason),
+        )  # fmt: skip
+    except MovedOn as error:
+        flash(str(error), "care")
+        return redirect(url_for("records.reading", reading_id=reading_id))
+    except InputError as error:
+        return reading(reading_id, error.faults)
+    except Refused as error:
+        return reading(reading_id, (error,))
+    return redirect(url_for("records.reading", reading_id=made["reading"]))
+
+
+@blueprint.get("/calibrations")
+def calibrations() -> Any:
+    """Calibration records, newest first."""
+    search = _search()
+    with desk().read() as session:
+        rows, total = records.calibrations(session, search.page)
+        return render_template(
+            "records/calibrations.html", rows=rows, total=total, page=search.page, pages=-(-total // records.PAGE)
+        )
+
+
+def _calibration_views(session: Any, found: Calibration) -> dict[str, Any]:
+    method = Method.model_validate(found.run.method)
+    fitted = ph.Calibration.from_dict(found.fit)
+    points = records.points(session, found)
+    newest = {p.step: p for p, _ in points}
+    checks = [
+        {"ph": p.expected_ph, "mv": p.millivolts, "c": p.temperature_c}
+        for key, p in newest.items()
+        if method.step(key).role == "check" and p.millivolts is not None
+    ]
+    middle = sum(p.temperature_c for p in fitted.points) / len(fitted.points)
+    return {
+        "calibration": found, "method": method, "fit": fitted, "points": points,
+        "verdict": Verdict.from_dict(found.verdict), "plate": drawn.plate(fitted, method.limits, checks, middle),
+        "history": drawn.history(kit.calibrations(session, found.probe_id), method.limits),
+        "backed": records.backed_by(session, found),
+    }  # fmt: skip
+
+
+@blueprint.get("/calibrations/<calibration_id>")
+def calibration(calibration_id: str) -> Any:
+    """One calibration record."""
+    with desk().read() as session:
+        found = records.calibration(session, calibration_id)
+        return render_template("records/calibration.html", **_calibration_views(session, found))
+
+
+@blueprint.get("/calibrations/<calibration_id>.pdf")
+def certificate(calibration_id: str) -> Any:
+    """The record as a printable PDF."""
+    with desk().read() as session:
+        found = records.calibration(session, calibration_id)
+        html = render_template("records/certificate.html", printed_by=actor().name, **_calibration_views(session, found))
+    files = {f"fonts/{p.name}": p for p in (STATIC / "vendor/fonts").iterdir()}
+    files["certificate.css"] = STATIC / "css/certificate.css"
+    response = Response(render_pdf(html, files), mimetype="application/pdf")
+    response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{found.number}.pdf"'
+    return response
+
+
+@blueprint.get("/audit")
+def audit() -> Any:
+    """The audit trail, for the lead."""
+    search = _search()
+    with desk().read() as session:
+        rows, total = records.audit(session, actor(), search.page)
+        return render_template(
+            "records/audit.html", rows=rows, total=total, page=search.page, pages=-(-total // records.PAGE)
+        )

@@ -1,0 +1,1 @@
+"""The place “rounds”: routes, forms and templates together."""

@@ -1,0 +1,1 @@
+"""The place “today”: routes, forms and templates together."""

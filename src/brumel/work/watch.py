@@ -1,0 +1,131 @@
+"""Watching a dip live: what is fixed is read once, then only new samples are asked for and judged."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.settling import Settling
+from brumel.store.tables import Dip, Point, Reading, RunEnd
+from brumel.work import rounds, runstate, samples
+from brumel.work.desk import Desk
+
+
+def _joined(old: samples.Trace, new: samples.Trace) -> samples.Trace:
+    return samples.Trace(
+        np.concatenate([old.seq, new.seq]), np.concatenate([old.t_s, new.t_s]),
+        np.concatenate([old.millivolts, new.millivolts]), np.concatenate([old.temperature_c, new.temperature_c]),
+        old.displayed_ph + new.displayed_ph,
+    )  # fmt: skip
+
+
+def _numbers(settling: Settling) -> dict[str, Any]:
+    return {
+        "state": settling.state.value, "settled": settling.settled, "sentence": settling.sentence,
+        "value": settling.value, "drift": settling.drift_per_min, "noise": settling.noise,
+        "drift_limit": settling.drift_limit, "noise_limit": settling.noise_limit, "forecast": settling.forecast,
+        "to_go": settling.seconds_to_go, "elapsed": settling.elapsed_s, "skipped": settling.skipped,
+    }  # fmt: skip
+
+
+class _Watch:
+    """One dip being watched by one page."""
+
+    dip: Dip | None
+
+    def __init__(self) -> None:
+        none = np.array([])
+        self.trace = samples.Trace(none.astype(int), none, none, none, ())
+
+    def _news(self, session: Session) -> samples.Trace | None:
+        """Samples that came since the last look, None where there are none."""
+        if self.dip is None:
+            return None
+        last = int(self.trace.seq[-1]) if self.trace.seq.size else -1
+        new = samples.trace(session, self.dip.id, self.dip.started_at, last)
+        if not new.seq.size:
+            return None
+        self.trace = _joined(self.trace, new)
+        return new
+
+    def _same_dip(self, session: Session, probe_id: uuid.UUID) -> bool:
+        newest = session.scalar(select(func.max(Dip.number)).where(Dip.probe_id == probe_id))
+        return self.dip is not None and newest == self.dip.number
+
+
+class RunWatch(_Watch):
+    """The present cup of a run."""
+
+    def __init__(self, desk: Desk, run_id: str) -> None:
+        super().__init__()
+        self.desk = desk
+        with desk.read() as session:
+            self.state = runstate.load(session, run_id)
+            self.before = runstate.reference(session, self.state)
+        self.dip = self.state.dip
+
+    def tick(self) -> dict[str, Any] | None:
+        """What is new to show, None when nothing came."""
+        with self.desk.read() as session:
+            new = self._news(session)
+        seen = runstate.judge(self.state, self.trace, self.before) if new else None
+        if new is None or seen is None:
+            return None
+        return {
+            **_numbers(seen.settling), "seq": int(new.seq[-1]), "t": new.t_s.tolist(), "y": new.millivolts.tolist(),
+            "temperature": seen.temperature_c, "expected": seen.expected_ph,
+            "suspicions": [{"code": s.code, "sentence": s.sentence, "remedy": s.remedy} for s in seen.suspicions],
+        }  # fmt: skip
+
+    def moved(self) -> bool:
+        """Whether the run has gone on elsewhere, so that the page must be read afresh."""
+        with self.desk.read() as session:
+            turn = session.scalar(select(func.count()).where(Point.run_id == self.state.run.id))
+            ended = session.get(RunEnd, self.state.run.id)
+            return bool(ended) or turn != self.state.turn or not self._same_dip(session, self.state.run.probe_id)
+
+
+class VisitWatch(_Watch):
+    """The present dip of a visit, shown as pH."""
+
+    def __init__(self, desk: Desk, visit_id: str) -> None:
+        super().__init__()
+        self.desk = desk
+        with desk.read() as session:
+            found = rounds.sheet(session, visit_id, desk.clock())
+            self.visit, self.dip = found.visit, found.dip
+            self.behind = rounds.backing(session, self.visit, "mv", desk.clock())
+            self.buffer_u = rounds.standard_u(session, self.behind.calibration)
+            self.past = rounds.past_values(session, self.visit.site)
+
+    def tick(self) -> dict[str, Any] | None:
+        """What is new to show, None when nothing came."""
+        with self.desk.read() as session:
+            new = self._news(session)
+        if new is None or self.dip is None:
+            return None
+        found = rounds.judge(
+            self.visit, self.dip, self.trace, self.behind, self.buffer_u, self.past, self.desk.clock()
+        )
+        if found.settling is None:
+            return {"seq": int(new.seq[-1]), "t": [], "y": [], "problem": found.problem}
+        ph = found.values[0]
+        return {
+            **_numbers(found.settling), "seq": int(new.seq[-1]), "t": new.t_s.tolist(),
+            "y": list(found.ph_trace[-new.t_s.size :]), "temperature": found.values[1].value,
+            "signal": ph.raw, "ph": ph.value, "expanded": ph.expanded,
+            "suspicions": [{"code": f.key, "sentence": f.sentence, "remedy": "Repeat it, or say why it may be so."}
+                           for f in found.questions],
+        }  # fmt: skip
+
+    def moved(self) -> bool:
+        """Whether the readings were taken, or the probe dipped elsewhere."""
+        with self.desk.read() as session:
+            taken = self.dip and session.scalar(select(Reading.id).where(Reading.dip_id == self.dip.id).limit(1))
+            return bool(taken) or not self._same_dip(session, self.visit.probe_id)
+
+
