@@ -14,7 +14,17 @@ MODULES = ROOT / "node_modules"
 TARGET = ROOT / "src/brumel/web/static/vendor"
 TESTS = ROOT / "tests/browser/vendor"
 # In the order in which they need one another.
-D3 = ("d3-array", "d3-color", "d3-format", "d3-interpolate", "d3-time", "d3-time-format", "d3-scale", "d3-path", "d3-shape")
+D3 = (
+    "d3-array",
+    "d3-color",
+    "d3-format",
+    "d3-interpolate",
+    "d3-time",
+    "d3-time-format",
+    "d3-scale",
+    "d3-path",
+    "d3-shape",
+)
 FONTS = {
     "atkinson-hyperlegible-next": ("400", "600", "800"),
     "atkinson-hyperlegible-mono": ("400", "600"),

@@ -50,7 +50,9 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         engine = make_engine(url)
         desk = Desk(make_sessions(engine))
         with out.status("loading the demo world") as status:
-            if demo_world.load(desk, history=not no_history, progress=lambda step: status.update(f"demo world: {step}")):
+            if demo_world.load(
+                desk, history=not no_history, progress=lambda step: status.update(f"demo world: {step}")
+            ):
                 out.print("· demo world loaded")
             else:
                 out.print("· demo data kept from last time (--fresh starts over)")
@@ -113,7 +115,7 @@ def serve(host: str, port: int, workers: int, threads: int) -> None:
         sys.executable,
         [sys.executable, "-m", "gunicorn", "--bind", f"{host}:{port}", "--workers", str(workers), "--worker-class",
          "gthread", "--threads", str(threads), "--timeout", "60", "--graceful-timeout", "3", "--log-level", "warning",
-         "--control-socket-disable", "brumel.wsgi:app"],
+         "--no-control-socket", "brumel.wsgi:app"],
     )  # fmt: skip
 
 
@@ -213,7 +215,15 @@ def check(fix: bool) -> None:
     node = ROOT / "node_modules" / ".bin" / "biome"
     if not node.exists():
         lines.append(["npm", "install", "--no-save", "--silent"])
-    lines.append([str(node), "check", *(["--write"] if fix else []), "src/brumel/web/static/js", "src/brumel/web/static/css"])
+    lines.append(
+        [
+            str(node),
+            "check",
+            *(["--write"] if fix else []),
+            "src/brumel/web/static/js",
+            "src/brumel/web/static/css",
+        ]
+    )
     codes = [_run(*line) for line in lines]
     sys.exit(max(codes))
 
@@ -252,7 +262,7 @@ def _with_database(name: str, line: list[str]) -> int:
 def lock() -> None:
     """Write the lock files anew from pyproject.toml (needs uv)."""
     base = ["uv", "pip", "compile", "pyproject.toml", "--python-version", "3.11", "--generate-hashes", "--no-annotate",
-            "--no-header", "--quiet", "--upgrade"]  # fmt: skip
+            "--no-header", "--no-strip-extras", "--quiet", "--upgrade"]  # fmt: skip
     codes = [
         _run(*base, "-o", "requirements.lock"),
         _run(*base, "--extra", "dev", "-c", "requirements.lock", "-o", "requirements-dev.lock"),

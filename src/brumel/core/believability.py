@@ -46,7 +46,11 @@ def instrument_range(quantity: str, value: float, low: float, high: float, unit:
 
 
 def site_range(
-    quantity: str, value: float, usual: tuple[float, float] | None, gross: tuple[float, float] | None, unit: str
+    quantity: str,
+    value: float,
+    usual: tuple[float, float] | None,
+    gross: tuple[float, float] | None,
+    unit: str,
 ) -> Finding:
     """Against the site's own ranges: outside gross fails, outside usual is suspect [unit]."""
     if gross and not gross[0] <= value <= gross[1]:
@@ -61,7 +65,13 @@ def site_range(
 
 
 def history(
-    quantity: str, value: float, earlier: Sequence[float], unit: str, *, smallest_spread: float, fewest: int = 5
+    quantity: str,
+    value: float,
+    earlier: Sequence[float],
+    unit: str,
+    *,
+    smallest_spread: float,
+    fewest: int = 5,
 ) -> Finding:
     """Robust z against the site's earlier values: over 3.5 suspect, over 6 fail [unit].
 

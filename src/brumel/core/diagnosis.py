@@ -67,6 +67,14 @@ def rank(features: Mapping[str, float], faults: Sequence[Fault], *, least: float
                 because.append(e.words)
         if total > 0 and score / total >= least:
             found.append(
-                Cause(fault.key, fault.cause, fault.remedy, score / total, tuple(because), fault.source, fault.caution)
+                Cause(
+                    fault.key,
+                    fault.cause,
+                    fault.remedy,
+                    score / total,
+                    tuple(because),
+                    fault.source,
+                    fault.caution,
+                )
             )
     return sorted(found, key=lambda c: -c.score)

@@ -1,13 +1,13 @@
 """Input that cannot be judged. Every message is a sentence for people that names the field.
 
-    BrumelError
-    └── InputError            one fault: field, value, low, high, unit
-        ├── NotANumber        empty, text, NaN or infinite where a number belongs
-        ├── OutOfRange        a number outside what the formula or the thing allows
-        ├── UnknownName       a name that is not in the list; offers the nearest
-        ├── WrongShape        empty, or lengths that do not match
-        ├── CannotFit         points that do not make a line
-        └── InputErrors       several of the above, all at once (faults)
+BrumelError
+└── InputError            one fault: field, value, low, high, unit
+    ├── NotANumber        empty, text, NaN or infinite where a number belongs
+    ├── OutOfRange        a number outside what the formula or the thing allows
+    ├── UnknownName       a name that is not in the list; offers the nearest
+    ├── WrongShape        empty, or lengths that do not match
+    ├── CannotFit         points that do not make a line
+    └── InputErrors       several of the above, all at once (faults)
 """
 
 from __future__ import annotations
@@ -48,9 +48,7 @@ class NotANumber(InputError):
 
     def __init__(self, field: str, value: object) -> None:
         shown = "empty" if value is None or value == "" else f"“{_short(value)}”"
-        super().__init__(
-            field, f"{_cap(field)} must be a number; it is {shown}.", value=value, unit=unit_of(field)
-        )
+        super().__init__(field, f"{_cap(field)} must be a number; it is {shown}.", value=value, unit=unit_of(field))
 
 
 class OutOfRange(InputError):
@@ -95,7 +93,9 @@ class InputErrors(InputError):
     def __init__(self, faults: Sequence[InputError]) -> None:
         self._faults = tuple(faults)
         super().__init__(
-            ", ".join(f.field for f in faults), " ".join(str(f) for f in faults), value=[f.value for f in faults]
+            ", ".join(f.field for f in faults),
+            " ".join(str(f) for f in faults),
+            value=[f.value for f in faults],
         )
 
     @property

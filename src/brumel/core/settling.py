@@ -89,7 +89,11 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
     two columns of numbers. Source: criteria's own; method common practice, no source.
     """
     t, y, skipped, last_t = _clean(times_s, values, criteria)
-    limits: dict[str, Any] = {"drift_limit": criteria.drift_per_min, "noise_limit": criteria.noise, "skipped": skipped}
+    limits: dict[str, Any] = {
+        "drift_limit": criteria.drift_per_min,
+        "noise_limit": criteria.noise,
+        "skipped": skipped,
+    }
     if t.size == 0:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
     t, y, since = _after_last_step(t, y, criteria)
@@ -103,7 +107,9 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
 
     if since is not None and elapsed - since < criteria.window_s / 2:
         return Settling(
-            State.STEPPING, f"The reading jumped at {since:.0f} s: bubble, bumped probe or swapped cup?", **shown
+            State.STEPPING,
+            f"The reading jumped at {since:.0f} s: bubble, bumped probe or swapped cup?",
+            **shown,
         )
     started = since or 0.0
     wait = criteria.shortest_s - (elapsed - started)
@@ -217,7 +223,9 @@ def jumps(times_s: Any, values: Any, criteria: Criteria) -> int:
     return count
 
 
-def _clean(times_s: Any, values: Any, criteria: Criteria | FieldCriteria) -> tuple[NDArray[Any], NDArray[Any], int, float]:
+def _clean(
+    times_s: Any, values: Any, criteria: Criteria | FieldCriteria
+) -> tuple[NDArray[Any], NDArray[Any], int, float]:
     try:
         t = np.atleast_1d(np.asarray(times_s, dtype=np.float64))
         y = np.atleast_1d(np.asarray(values, dtype=np.float64))
@@ -273,7 +281,9 @@ def _drift_and_noise(t: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[fl
 _TAUS = np.geomspace(1.0, 600.0, 60)
 
 
-def _forecast(t: NDArray[np.float64], y: NDArray[np.float64], limit_per_min: float) -> tuple[float | None, float | None]:
+def _forecast(
+    t: NDArray[np.float64], y: NDArray[np.float64], limit_per_min: float
+) -> tuple[float | None, float | None]:
     """End value and seconds until the drift is under its limit, from y = a + b exp(-t/tau)."""
     if t.size < 6:
         return None, None

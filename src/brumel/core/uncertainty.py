@@ -37,9 +37,7 @@ class Budget:
         return self.coverage * self.standard
 
 
-def propagate(
-    function: Callable[[Mapping[str, float]], float], inputs: Mapping[str, tuple[float, float]]
-) -> Budget:
+def propagate(function: Callable[[Mapping[str, float]], float], inputs: Mapping[str, tuple[float, float]]) -> Budget:
     """Combine independent inputs given as name -> (value, standard uncertainty).
 
     Sensitivities are central differences one standard uncertainty wide [GUM, 5.1.3 note 2]. Correlated inputs

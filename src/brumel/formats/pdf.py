@@ -12,7 +12,7 @@ def render_pdf(html: str, files: Mapping[str, Path]) -> bytes:
     from weasyprint import HTML  # heavy to import; only printing pays for it
     from weasyprint.urls import URLFetcher, URLFetcherResponse
 
-    class Shelf(URLFetcher):  # type: ignore[misc]
+    class Shelf(URLFetcher):
         def fetch(self, url: str, headers: Any = None) -> Any:
             name = url.removeprefix("brumel:")
             if name not in files:

@@ -51,7 +51,9 @@ def _fault(name: str, error: dict[str, Any]) -> MethodFault:
 @functools.cache
 def load_methods() -> dict[str, Method]:
     """All methods shipped, by key, in the order they are offered."""
-    found = [parse_method(p.read_text("utf-8"), p.name) for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults"]
+    found = [
+        parse_method(p.read_text("utf-8"), p.name) for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults"
+    ]
     return {m.key: m for m in sorted(found, key=lambda m: (-len(m.steps), m.title))}
 
 

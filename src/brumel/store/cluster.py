@@ -136,9 +136,7 @@ class Cluster:
                 f"-c listen_addresses=127.0.0.1 -c port={port} -c unix_socket_directories='' "
                 "-c max_connections=200 -c shared_buffers=128MB -c log_min_messages=warning"
             )
-            done = self._ctl(
-                "start", "-w", "-t", "30", "-o", options, "-l", str(self.data / "server.log"), check=False
-            )
+            done = self._ctl("start", "-w", "-t", "30", "-o", options, "-l", str(self.data / "server.log"), check=False)
             if done.returncode == 0:
                 return
             last = done.stderr + self._log_tail()
@@ -175,7 +173,13 @@ class Cluster:
             line = ["setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", *line]
         # The account may not be able to enter our working folder, so stand in / (found by trying it as root).
         done = subprocess.run(
-            line, cwd="/", capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL, env=_clean_env()
+            line,
+            cwd="/",
+            capture_output=True,
+            text=True,
+            check=False,
+            stdin=subprocess.DEVNULL,
+            env=_clean_env(),
         )
         if check and done.returncode != 0:
             raise ClusterError(f"{program} failed: {(done.stderr or done.stdout).strip()[-800:]}")

@@ -17,7 +17,7 @@ Uuid = uuid.UUID
 class Base(DeclarativeBase):
     """Shared type choices: UTC time stamps with zone, JSON as JSONB."""
 
-    type_annotation_map = {datetime: TIMESTAMP(timezone=True), Json: JSONB, list[Any]: JSONB, str: String}  # noqa: RUF012
+    type_annotation_map = {datetime: TIMESTAMP(timezone=True), Json: JSONB, list[Any]: JSONB, str: String}
 
 
 def _uuid() -> Mapped[Uuid]:
@@ -146,7 +146,7 @@ class Sample(Base):
     millivolts: Mapped[float]
     temperature_c: Mapped[float]
     displayed_ph: Mapped[float | None]
-    __table_args__ = {"postgresql_partition_by": "RANGE (at)"}  # noqa: RUF012
+    __table_args__ = {"postgresql_partition_by": "RANGE (at)"}
 
 
 class Point(Base):

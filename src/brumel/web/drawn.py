@@ -176,9 +176,9 @@ def staff(titles: Sequence[str], done: int) -> dict[str, Any]:
 
 
 def ribbon(marks: Sequence[tuple[datetime, str, str]], now: datetime, zone: str = "UTC") -> dict[str, Any]:
-    """The working day as a strip, 05 to 21 o'clock, with what was done and a now-mark."""
+    """The working day as a strip, 04 to 24 o'clock, with what was done and a now-mark."""
     local = now.astimezone(ZoneInfo(zone))
-    first, last = 5.0, 21.0
+    first, last = 4.0, 24.0
     frame = Frame(0, 0, 1000, 34, first, last, 0, 1)
 
     def hour(at: datetime) -> float:
@@ -186,8 +186,8 @@ def ribbon(marks: Sequence[tuple[datetime, str, str]], now: datetime, zone: str 
         return min(max(there.hour + there.minute / 60, first), last)
 
     return {
-        "hours": [{"x": frame.x(h), "label": f"{h:02d}"} for h in range(6, 21, 2)],
-        "quarters": [frame.x(first + q / 2) for q in range(1, 32)],
+        "hours": [{"x": frame.x(h), "label": f"{h:02d}"} for h in range(6, 23, 2)],
+        "quarters": [frame.x(first + q / 2) for q in range(1, 40)],
         "marks": [{"x": frame.x(hour(at)), "kind": kind, "title": title} for at, kind, title in marks],
         "now": frame.x(hour(now)), "time": f"{local:%H:%M}", "zone": "UTC" if zone == "UTC" else local.tzname(),
     }  # fmt: skip

@@ -36,7 +36,7 @@ def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
 
 
 def with_u(value: float, expanded: float | None, unit: str = "", least: int = 0) -> str:
-    """ "7.27 ± 0.03 (k=2)": the digits shown follow U. """
+    """ "7.27 ± 0.03 (k=2)": the digits shown follow U."""
     if expanded is None:
         return f"{number(value, 2)}{' ' + unit if unit else ''}"
     digits = max(digits_for(expanded), least)
@@ -65,11 +65,12 @@ def init(app: Flask) -> None:
     app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")
 
+    app.add_template_global(lambda: str(uuid.uuid4()), "new_key")
+
     @app.context_processor
     def names() -> dict[str, Any]:
         theme = request.cookies.get("brumel-look", "paper")
         return {
-            "new_key": lambda: str(uuid.uuid4()),
             "theme": theme if theme in THEMES else "paper",
             "themes": THEMES,
             "places": PLACES,

@@ -66,7 +66,9 @@ class WriteForm(FlaskForm):
         """Raise every fault of the form at once, as sentences that name the field."""
         if self.validate():
             return
-        faults = [InputError(name, str(message)) for name, messages in self.errors.items() if name for message in messages]
+        faults = [
+            InputError(name, str(message)) for name, messages in self.errors.items() if name for message in messages
+        ]
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
 
 

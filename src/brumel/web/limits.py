@@ -23,7 +23,7 @@ _engines: dict[str, Engine] = {}
 class PostgresStorage(Storage):
     """Fixed windows as rows: one statement counts and tells."""
 
-    STORAGE_SCHEME = ["brumel-postgres"]  # noqa: RUF012
+    STORAGE_SCHEME = ["brumel-postgres"]
 
     @property
     def base_exceptions(self) -> type[Exception]:

@@ -23,7 +23,14 @@ LONGEST_REASON = 500
 
 
 def start(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, method_key: str, source: str, cups: Mapping[str, str]
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    probe_id: str,
+    method_key: str,
+    source: str,
+    cups: Mapping[str, str],
 ) -> dict[str, Any]:
     """Open a run on a probe. One open run a probe; all faults of the choice at once. Returns {"run": id}."""
     method = load_method(method_key)
@@ -66,8 +73,11 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str]) -> dict[str, str]:
         if not low <= nominal <= high:
             faults.append(
                 InputError(
-                    step.key, f"{lot.code} is pH {nominal:.2f}; “{step.title}” takes pH {low:g} to {high:g}.",
-                    value=nominal, low=low, high=high,
+                    step.key,
+                    f"{lot.code} is pH {nominal:.2f}; “{step.title}” takes pH {low:g} to {high:g}.",
+                    value=nominal,
+                    low=low,
+                    high=high,
                 )  # fmt: skip
             )
         if str(lot.id) in chosen.values():
@@ -140,9 +150,7 @@ def type_reading(
         return w.finish(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c}, seq=seq)
 
 
-def add_typed(
-    w: Write, made: Dip, signal: str, value: float, temperature_c: float, after_s: float | None
-) -> int:
+def add_typed(w: Write, made: Dip, signal: str, value: float, temperature_c: float, after_s: float | None) -> int:
     """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
     door = Door()
     door.name("signal", signal, ("mv", "ph"))
@@ -167,7 +175,15 @@ def add_typed(
 
 
 def accept(
-    desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn: int, early: bool = False, answer: str = ""
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    run_id: str,
+    step: str,
+    turn: int,
+    early: bool = False,
+    answer: str = "",
 ) -> dict[str, Any]:
     """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded."""
     with desk.write(actor, key, "run.accept") as w:
@@ -180,7 +196,9 @@ def accept(
         if live.expected_ph is None or live.temperature_c is None:
             raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
         if not live.settling.settled and not early:
-            raise Refused(f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early.")
+            raise Refused(
+                f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early."
+            )
         answer = clean_reason(answer, required=False)
         if live.suspicions and not answer:
             raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
@@ -194,14 +212,17 @@ def accept(
                 reason=answer, at=w.now, by_id=actor.id,
             )
         )  # fmt: skip
-        detail = {"step": step, "mv": live.settling.value, "early": not live.settling.settled, "answer": answer}
+        detail = {
+            "step": step,
+            "mv": live.settling.value,
+            "early": not live.settling.settled,
+            "answer": answer,
+        }
         return w.finish(f"run:{run_id}", detail, step=step)
 
 
 def _next_version(w: Write, state: runstate.RunState, step: str) -> int:
-    newest = w.session.scalar(
-        select(func.max(Point.version)).where(Point.run_id == state.run.id, Point.step == step)
-    )
+    newest = w.session.scalar(select(func.max(Point.version)).where(Point.run_id == state.run.id, Point.step == step))
     return (newest or 0) + 1
 
 

@@ -92,7 +92,13 @@ def _make(session: Session, desk: Desk) -> World:
 
 def _probe(meter: Meter, name: str, serial: str, start: datetime, note: str) -> Probe:
     return Probe(
-        id=uuid.uuid4(), meter_id=meter.id, name=name, serial=serial, quantity="ph", in_service=start, note=note
+        id=uuid.uuid4(),
+        meter_id=meter.id,
+        name=name,
+        serial=serial,
+        quantity="ph",
+        in_service=start,
+        note=note,
     )
 
 
@@ -160,7 +166,12 @@ def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
         age = (WEEKS - week) / WEEKS
         with desk.sessions.begin() as session:
             _waters(session, world.sites, clock.at)
-            body = {"slope": 0.996 - 0.014 * age, "offset_mv": 1.0 + 3.0 * age, "seed": 11 + week, "cups_c": 18.0 + week % 3}
+            body = {
+                "slope": 0.996 - 0.014 * age,
+                "offset_mv": 1.0 + 3.0 * age,
+                "seed": 11 + week,
+                "cups_c": 18.0 + week % 3,
+            }
             live.set_truth(session, f"probe:{world.probes['A'].id}", body)
             old = {"slope": 0.975 - 0.09 * age, "offset_mv": -8 - 24 * age, "tau_s": 6 + 5 * age, "seed": 70 + week,
                    "noise_mv": 0.09, "cups_c": 18.0}  # fmt: skip
@@ -174,7 +185,9 @@ def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
     with desk.sessions.begin() as session:
         _waters(session, world.sites, now)
         live.set_truth(
-            session, f"probe:{world.probes['A'].id}", {"slope": 0.981, "offset_mv": 4.2, "seed": 11, "cups_c": 18.4}
+            session,
+            f"probe:{world.probes['A'].id}",
+            {"slope": 0.981, "offset_mv": 4.2, "seed": 11, "cups_c": 18.4},
         )
 
 

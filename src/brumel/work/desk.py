@@ -56,7 +56,12 @@ class Write:
         """Write the audit entry and remember the result for a repeated send."""
         self.session.add(
             Audit(
-                at=self.now, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
+                at=self.now,
+                user_id=self.actor.id,
+                action=self.action,
+                subject=subject,
+                detail=detail,
+                key=self.key,
             )
         )
         self._result.update({k: str(v) if isinstance(v, uuid.UUID) else v for k, v in result.items()})

@@ -110,7 +110,10 @@ EXPORT_COLUMNS = (
 def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
     """Rows of the CSV export, newest first, one a standing reading."""
     query = (
-        _query(search).add_columns(Site.client, Site.name).join(Site, Site.id == _outer.site_id).order_by(_outer.at.desc())
+        _query(search)
+        .add_columns(Site.client, Site.name)
+        .join(Site, Site.id == _outer.site_id)
+        .order_by(_outer.at.desc())
     )
     for row, client, name in session.execute(query.execution_options(yield_per=500)):
         method = row.calibration.run.method if row.calibration else {}

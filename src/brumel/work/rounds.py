@@ -246,9 +246,7 @@ def findings(place: Site, past: Past, quantity: str, value: float, now: datetime
 # -- writing
 
 
-def start_visit(
-    desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probe_id: str, source: str
-) -> dict[str, Any]:
+def start_visit(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probe_id: str, source: str) -> dict[str, Any]:
     """Open the sheet of a site with a probe, live or typed. Returns {"visit": id}."""
     if source not in ("live", "typed"):
         raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
@@ -259,7 +257,12 @@ def start_visit(
         if source == "live" and probe.meter.link != "simulated":
             raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
         made = Visit(
-            id=uuid.uuid4(), site_id=place.id, operator_id=actor.id, probe_id=probe.id, source=source, at=w.now
+            id=uuid.uuid4(),
+            site_id=place.id,
+            operator_id=actor.id,
+            probe_id=probe.id,
+            source=source,
+            at=w.now,
         )
         w.session.add(made)
         return w.finish(f"visit:{made.id}", {"site": place.name, "probe": probe.name}, visit=made.id)
@@ -285,7 +288,12 @@ def _dip(w: Write, visit: Visit) -> Dip:
     if run:
         raise Refused(f"{visit.probe.name} is on Bench in an open run. Finish or abandon that first.")
     made = Dip(
-        id=uuid.uuid4(), probe_id=visit.probe_id, visit_id=visit.id, step="", source=visit.source, started_at=w.now
+        id=uuid.uuid4(),
+        probe_id=visit.probe_id,
+        visit_id=visit.id,
+        step="",
+        source=visit.source,
+        started_at=w.now,
     )
     w.session.add(made)
     w.session.flush()
@@ -308,7 +316,14 @@ def type_reading(
 
 
 def take(
-    desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, dip_id: str, early: bool = False, reason: str = ""
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    dip_id: str,
+    early: bool = False,
+    reason: str = "",
 ) -> dict[str, Any]:
     """Keep the readings of the present dip. Odd values need a reason; unsettled ones need `early`."""
     with desk.write(actor, key, "visit.take") as w:
@@ -324,7 +339,11 @@ def take(
         reason = clean_reason(reason, required=False)
         if found.questions and not reason:
             raise Refused(f"{found.questions[0].sentence} Repeat it, or say why it may be so.")
-        settling = {**asdict(found.settling), "state": found.settling.state.value, "early": not found.settling.settled}
+        settling = {
+            **asdict(found.settling),
+            "state": found.settling.state.value,
+            "early": not found.settling.settled,
+        }
         ids = []
         for value in found.values:
             row = _row(w, found.visit, value, settling, reason)
@@ -355,7 +374,15 @@ def _temperature_of(value: Value) -> float:
 
 
 def correct(
-    desk: Desk, actor: User, key: uuid.UUID, *, reading_id: str, version: int, raw: float, temperature_c: float, reason: str
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    reading_id: str,
+    version: int,
+    raw: float,
+    temperature_c: float,
+    reason: str,
 ) -> dict[str, Any]:
     """A typing slip put right: a new version, worked out afresh, with its reason. The old one stays."""
     with desk.write(actor, key, "reading.correct") as w:
@@ -376,7 +403,9 @@ def correct(
         behind = _backing_then(old)
         displayed = None if old.raw_unit == "mV" else raw
         millivolts = raw if displayed is None else ph.pseudo_millivolts(raw, temperature_c)
-        past = {q: [(v, t) for v, t in rows if t < old.at] for q, rows in past_values(w.session, old.visit.site).items()}
+        past = {
+            q: [(v, t) for v, t in rows if t < old.at] for q, rows in past_values(w.session, old.visit.site).items()
+        }
         u = standard_u(w.session, behind.calibration)
         value = _ph_value(old.visit, behind, u, past, millivolts, temperature_c, displayed, old.at)
         row = _row(w, old.visit, value, old.settling, why)

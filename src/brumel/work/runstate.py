@@ -206,7 +206,16 @@ def result(session: Session, state: RunState) -> Result:
             raise CannotFit("points", "Some cups were entered in mV and some as displayed pH; redo them in one way.")
         fitted = ph.fit(adjust, kind="line" if state.method.fit == "line" else "segments", carried=carried)
     except CannotFit as error:
-        row = Row("fit", "a line through the points", None, "", "must be possible", Outcome.NOT, "Buck2002", str(error))
+        row = Row(
+            "fit",
+            "a line through the points",
+            None,
+            "",
+            "must be possible",
+            Outcome.NOT,
+            "Buck2002",
+            str(error),
+        )
         return Result(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, str(error))
     expired = tuple(s.cup.name for s, _ in points if s.lot.objections)
     verdict = ph.verdict(
@@ -221,7 +230,10 @@ def result(session: Session, state: RunState) -> Result:
 
 def _buffer_point(step: StepState, point: Point) -> ph.BufferPoint:
     return ph.BufferPoint(
-        float(point.millivolts or 0.0), float(point.temperature_c or 0.0), float(point.expected_ph or 0.0), step.spec.key
+        float(point.millivolts or 0.0),
+        float(point.temperature_c or 0.0),
+        float(point.expected_ph or 0.0),
+        step.spec.key,
     )
 
 

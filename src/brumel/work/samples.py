@@ -69,9 +69,7 @@ def trace(session: Session, dip_id: uuid.UUID, since: datetime, after_seq: int =
     """The samples of a dip from `after_seq` on; `since` is the dip's start and narrows the partitions."""
     query = (
         select(Sample.seq, Sample.t_s, Sample.millivolts, Sample.temperature_c, Sample.displayed_ph)
-        .where(
-            Sample.dip_id == dip_id, Sample.seq > after_seq, *within(since)
-        )
+        .where(Sample.dip_id == dip_id, Sample.seq > after_seq, *within(since))
         .order_by(Sample.seq)
     )
     rows = session.execute(query).all()
@@ -89,9 +87,7 @@ def within(start: datetime) -> tuple[ColumnElement[bool], ColumnElement[bool]]:
 
 def next_seq(session: Session, dip: Dip) -> int:
     """The number the next sample of this dip takes."""
-    newest = session.scalar(
-        select(func.max(Sample.seq)).where(Sample.dip_id == dip.id, *within(dip.started_at))
-    )
+    newest = session.scalar(select(func.max(Sample.seq)).where(Sample.dip_id == dip.id, *within(dip.started_at)))
     return 0 if newest is None else newest + 1
 
 

@@ -108,9 +108,7 @@ class VisitWatch(_Watch):
             new = self._news(session)
         if new is None or self.dip is None:
             return None
-        found = rounds.judge(
-            self.visit, self.dip, self.trace, self.behind, self.buffer_u, self.past, self.desk.clock()
-        )
+        found = rounds.judge(self.visit, self.dip, self.trace, self.behind, self.buffer_u, self.past, self.desk.clock())
         if found.settling is None:
             return {"seq": int(new.seq[-1]), "t": [], "y": [], "problem": found.problem}
         ph = found.values[0]
@@ -127,5 +125,3 @@ class VisitWatch(_Watch):
         with self.desk.read() as session:
             taken = self.dip and session.scalar(select(Reading.id).where(Reading.dip_id == self.dip.id).limit(1))
             return bool(taken) or not self._same_dip(session, self.visit.probe_id)
-
-

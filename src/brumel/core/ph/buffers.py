@@ -98,7 +98,13 @@ BUFFERS: dict[str, Buffer] = {
 #: Kinds that have no table of their own: only the lot's label can say what they read.
 LABEL_ONLY = {"combined": "combined one-step pH and EC solution"}
 
-_ALIASES = {"7": "7.00", "4": "nominal-4.00", "10": "nominal-10.00", "4.00": "nominal-4.00", "10.00": "nominal-10.00"}
+_ALIASES = {
+    "7": "7.00",
+    "4": "nominal-4.00",
+    "10": "nominal-10.00",
+    "4.00": "nominal-4.00",
+    "10.00": "nominal-10.00",
+}
 
 
 def find_buffer(buffer: str | float | Buffer) -> Buffer:
@@ -153,5 +159,10 @@ def label_buffer(key: str, name: str, label: Mapping[float, float], expanded_unc
         (t, ph), = rows  # fmt: skip
         rows = [(t - 2, ph), (t + 2, ph)]
     return Buffer(
-        key, name, tuple(t for t, _ in rows), tuple(p for _, p in rows), "label of the lot", expanded_uncertainty_ph
+        key,
+        name,
+        tuple(t for t, _ in rows),
+        tuple(p for _, p in rows),
+        "label of the lot",
+        expanded_uncertainty_ph,
     )

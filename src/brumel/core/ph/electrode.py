@@ -204,9 +204,7 @@ def fit(
             raise CannotFit("slope_percent", f"The carried slope {slope * 100:.0f} % is not a slope.")
         whole = Segment(ordered[0].ph, ordered[0].ph, float(e[0] + slope * x[0]), slope)
         carried = carried or Carried(1.0, "ideal slope, no earlier full calibration")
-        return Calibration(
-            tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried
-        )
+        return Calibration(tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried)
 
     line = _line(x, e, ordered)
     segments: tuple[Segment, ...] = (line,)

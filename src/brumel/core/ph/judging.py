@@ -96,6 +96,16 @@ def verdict(
         )  # fmt: skip
     for name in expired:
         rows.append(
-            Row("expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0)
+            Row(
+                "expired",
+                f"{name} past its date",
+                None,
+                "",
+                "in date",
+                Outcome.CARE,
+                "label of the lot",
+                "",
+                0,
+            )
         )
     return Verdict(tuple(rows))

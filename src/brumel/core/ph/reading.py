@@ -84,7 +84,12 @@ def read(
 
 
 def _working(
-    calibration: Calibration, millivolts: float, temperature_c: float, value: float, budget: Budget, origin: str
+    calibration: Calibration,
+    millivolts: float,
+    temperature_c: float,
+    value: float,
+    budget: Budget,
+    origin: str,
 ) -> Working:
     k = float(nernst_slope_mv(temperature_c))
     line = _segment_for(calibration, value)

@@ -95,7 +95,9 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             page = render_template("bench/ended.html", result=_result(session, state), **common)
         elif state.current is None:
             result = runstate.result(session, state)
-            page = render_template("bench/verdict.html", result=result, **verdict_views(session, state, result), **common)
+            page = render_template(
+                "bench/verdict.html", result=result, **verdict_views(session, state, result), **common
+            )
         else:
             page = render_template("bench/run.html", live=seen, **common)
         return page, 422 if faults else 200
@@ -189,7 +191,13 @@ def redo(run_id: str, step: str) -> Any:
     def do() -> None:
         form.check()
         bench.redo(
-            desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number, reason=text_of(form.reason)
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            reason=text_of(form.reason),
         )
 
     return _write(run_id, do)

@@ -133,7 +133,11 @@ def calibrations() -> Any:
     with desk().read() as session:
         rows, total = records.calibrations(session, search.page)
         return render_template(
-            "records/calibrations.html", rows=rows, total=total, page=search.page, pages=-(-total // records.PAGE)
+            "records/calibrations.html",
+            rows=rows,
+            total=total,
+            page=search.page,
+            pages=-(-total // records.PAGE),
         )
 
 
@@ -169,7 +173,9 @@ def certificate(calibration_id: str) -> Any:
     """The record as a printable PDF."""
     with desk().read() as session:
         found = records.calibration(session, calibration_id)
-        html = render_template("records/certificate.html", printed_by=actor().name, **_calibration_views(session, found))
+        html = render_template(
+            "records/certificate.html", printed_by=actor().name, **_calibration_views(session, found)
+        )
     files = {f"fonts/{p.name}": p for p in (STATIC / "vendor/fonts").iterdir()}
     files["certificate.css"] = STATIC / "css/certificate.css"
     response = Response(render_pdf(html, files), mimetype="application/pdf")

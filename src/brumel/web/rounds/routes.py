@@ -26,7 +26,11 @@ def index() -> Any:
     """The sites by client, with what they read last."""
     with desk().read() as session:
         lines = [
-            {"site": s, "ph": rounds.standing(session, s.id, "ph", 1), "t": rounds.standing(session, s.id, "temperature", 1)}
+            {
+                "site": s,
+                "ph": rounds.standing(session, s.id, "ph", 1),
+                "t": rounds.standing(session, s.id, "temperature", 1),
+            }
             for s in rounds.sites(session)
         ]
         return render_template("rounds/index.html", lines=lines)

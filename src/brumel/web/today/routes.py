@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.web import drawn
 from brumel.web.access import desk
-from brumel.work import kit, records, runstate
+from brumel.work import kit, records, rounds, runstate
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -24,8 +24,17 @@ def day_marks(session: Session, now: datetime) -> list[tuple[datetime, str, str]
         if c.at >= since
     ]
     search = records.Search(since=since, until=now + timedelta(hours=1), quantity="ph")
-    marks += [(r.at, f"visit-{r.backing}", f"{r.visit.site.name}: pH {r.value:.2f}") for r in records.readings(session, search)[0]]
+    marks += [
+        (r.at, f"visit-{r.backing}", f"{r.visit.site.name}: pH {r.value:.2f}")
+        for r in records.readings(session, search)[0]
+    ]
     return marks
+
+
+def _zone(session: Session) -> str:
+    """The day is drawn in the zone of the practice's waters."""
+    found = rounds.sites(session)
+    return found[0].zone if found else "UTC"
 
 
 @blueprint.get("/")
@@ -40,5 +49,5 @@ def show() -> Any:
         recent, _ = records.readings(session, records.Search(quantity="ph"))
         return render_template(
             "today/show.html", lines=lines, open_runs=runstate.open_runs(session), recent=recent[:6],
-            ribbon=drawn.ribbon(day_marks(session, now), now),
+            ribbon=drawn.ribbon(day_marks(session, now), now, _zone(session)),
         )  # fmt: skip

@@ -1,0 +1,57 @@
+// Single keys for everything that says so (data-key), the list behind "?", and small comforts for forms.
+
+const typing = (element) =>
+  element?.matches?.("input:not([type=radio]):not([type=checkbox]), textarea, select");
+const visible = (element) => element.getClientRects().length > 0;
+
+const keyed = () => [...document.querySelectorAll("[data-key]")].filter(visible);
+
+const nameOf = (element) => {
+  const copy = element.cloneNode(true);
+  for (const key of copy.querySelectorAll("kbd")) key.remove();
+  return copy.textContent.trim().replace(/\s+/g, " ");
+};
+
+const showKeys = () => {
+  const list = document.getElementById("keys-list");
+  list.replaceChildren(
+    ...keyed().flatMap((element) => {
+      const term = document.createElement("dt");
+      const key = document.createElement("kbd");
+      key.textContent = element.dataset.key.toUpperCase().replace("ENTER", "Enter");
+      term.append(key);
+      const words = document.createElement("dd");
+      words.textContent = nameOf(element);
+      return [term, words];
+    }),
+  );
+  document.getElementById("keys").showModal();
+};
+
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || event.isComposing) return;
+  if (document.querySelector("dialog[open]") || typing(event.target)) return;
+  // Enter on a link, button or summary does what that element does.
+  if (event.key === "Enter" && event.target.closest?.("a[href], button, summary, input")) return;
+  const wanted = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+  const found = keyed().find((element) => element.dataset.key === wanted);
+  if (!found || event.repeat) return;
+  event.preventDefault();
+  found.focus();
+  found.click();
+});
+
+document.querySelector("[data-keys-open]")?.addEventListener("click", showKeys);
+for (const select of document.querySelectorAll("[data-submit-on-change]")) {
+  select.addEventListener("change", () => select.form.requestSubmit());
+}
+document.querySelector("[data-focus]")?.focus();
+
+// A second press while the first is on its way is ignored; the server would recognise it all the same.
+document.addEventListener("submit", (event) => {
+  if (event.target.dataset.sent && event.target.method === "post") event.preventDefault();
+  event.target.dataset.sent = "yes";
+});
+window.addEventListener("pageshow", () => {
+  for (const form of document.forms) delete form.dataset.sent;
+});

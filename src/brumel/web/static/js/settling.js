@@ -1,0 +1,151 @@
+// The live page: listens to server-sent events, shows the judgement made in Python, offers accepting when settled.
+import { drawStrip } from "./strip.js";
+
+const root = document.querySelector("[data-strip]");
+const svg = root.querySelector("[data-strip-svg]");
+const options = {
+  unit: root.dataset.unit,
+  digits: Number(root.dataset.digits),
+  window: Number(root.dataset.window),
+  band: Number(root.dataset.band),
+  shortest: Number(root.dataset.shortest),
+  source: root.dataset.source,
+};
+const trace = { t: [], y: [] };
+let judged = {};
+let lastSeq = -1;
+
+const text = (value, digits, plus = false) => {
+  if (value === null || value === undefined) return "–";
+  const shown = Math.abs(value).toFixed(digits);
+  const sign = value < 0 && Number(shown) !== 0 ? "−" : plus && Number(shown) !== 0 ? "+" : "";
+  return sign + shown;
+};
+
+const put = (name, words) => {
+  for (const element of document.querySelectorAll(`[data-n="${name}"]`)) element.textContent = words;
+};
+
+const showNumbers = (n) => {
+  const fine = options.digits + 1;
+  put("value", text(n.value, options.digits));
+  put("temperature", text(n.temperature, 1));
+  put("drift", text(n.drift, 2, true));
+  put("noise", text(n.noise, fine > 2 ? 3 : 2));
+  put("drift_limit", n.drift_limit ? `limit ${n.drift_limit}` : "");
+  put("noise_limit", n.noise_limit ? `limit ${n.noise_limit}` : "");
+  put("forecast", text(n.forecast, options.digits));
+  put("to_go", n.to_go === null ? "–" : String(Math.ceil(n.to_go)));
+  put("signal", text(n.signal, 1));
+  if (n.expected !== undefined && n.expected !== null) {
+    const cup = document.querySelector("[data-cup]");
+    if (cup) {
+      cup.querySelector(".cup-ph").textContent = n.expected.toFixed(2);
+      cup.querySelector(".cup-at").textContent = `at ${text(n.temperature, 1)} °C`;
+    }
+  }
+  if (n.ph !== undefined) put("ph", n.ph.toFixed(2) + (n.expanded ? ` ± ${n.expanded.toFixed(2)}` : ""));
+};
+
+const showState = (n) => {
+  const state = root.querySelector("[data-state]");
+  const sentence = root.querySelector("[data-sentence]");
+  root.querySelector("[data-state-mark]").className = `state-mark state-${n.state}`;
+  if (state.textContent !== n.state) state.textContent = n.state;
+  sentence.textContent = n.problem ?? n.sentence;
+  const main = document.querySelector("[data-main]");
+  if (!main) return;
+  main.dataset.words ??= main.textContent.trim();
+  const wait = n.state === "waiting" || n.state === "settling";
+  const seconds = n.to_go ? `, about ${Math.ceil(n.to_go)} s to go` : "";
+  main.setAttribute("aria-disabled", String(!n.settled));
+  main.textContent = n.settled ? main.dataset.words : wait ? `Settling${seconds}` : `Not settled: ${n.state}`;
+};
+
+let spoken = "";
+const speak = (suspicions) => {
+  const codes = suspicions.map((s) => s.code).join();
+  if (codes === spoken) return;
+  spoken = codes;
+  const place = document.querySelector("[data-speak]");
+  if (!place) return;
+  place.replaceChildren(
+    ...suspicions.map((s) => {
+      const line = document.createElement("p");
+      line.className = "suspicion";
+      const mark = document.getElementById("care-mark").content.cloneNode(true);
+      const words = document.createElement("span");
+      const what = document.createElement("b");
+      what.textContent = s.sentence;
+      words.append(what, ` ${s.remedy}`);
+      line.append(mark, words);
+      return line;
+    }),
+  );
+  const answer = document.querySelector("[data-answer]");
+  if (answer) answer.hidden = suspicions.length === 0;
+};
+
+// Evidence that is rendered by the server (the ladder) is taken anew once the reading has settled, then now and then.
+let refreshed = 0;
+const refresh = async () => {
+  const places = document.querySelectorAll("[data-refresh]");
+  if (!places.length || Date.now() - refreshed < 8000) return;
+  refreshed = Date.now();
+  const answer = await fetch(window.location.href, { headers: { Accept: "text/html" } });
+  if (!answer.ok) return;
+  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  for (const place of places) {
+    const news = page.querySelector(`[data-refresh="${place.dataset.refresh}"]`);
+    if (news) place.replaceChildren(...news.childNodes);
+  }
+};
+
+const draw = () => drawStrip(svg, trace, judged, options);
+
+if (root.dataset.trace) {
+  const known = JSON.parse(root.dataset.trace);
+  trace.t.push(...known.t);
+  trace.y.push(...known.y);
+  judged = known.judged ?? {};
+}
+draw();
+
+document.addEventListener("click", (event) => {
+  if (event.target.closest?.('[aria-disabled="true"]')) event.preventDefault();
+});
+
+const link = document.querySelector("[data-link]");
+if (root.dataset.stream) {
+  const source = new EventSource(root.dataset.stream);
+  source.addEventListener("open", () => {
+    // The stream starts from the first sample, so a broken line leaves no gap and doubles nothing.
+    trace.t.length = 0;
+    trace.y.length = 0;
+    lastSeq = -1;
+    if (link) link.hidden = true;
+  });
+  source.addEventListener("error", () => {
+    if (link) link.hidden = false;
+  });
+  source.addEventListener("reading", (event) => {
+    const n = JSON.parse(event.data);
+    if (n.seq <= lastSeq) return;
+    lastSeq = n.seq;
+    trace.t.push(...n.t);
+    trace.y.push(...n.y);
+    judged = n;
+    if (n.state) {
+      showNumbers(n);
+      showState(n);
+      speak(n.suspicions ?? []);
+    }
+    draw();
+    root.dataset.seen = String(n.seq);
+    if (n.settled) refresh();
+  });
+  source.addEventListener("moved", () => {
+    source.close();
+    window.location.reload();
+  });
+}

@@ -1,0 +1,96 @@
+// The settling strip, drawn: the trace, the band it must stay in, the window that is judged, and where it is heading.
+
+const { scaleLinear, line } = window.d3;
+const WIDTH = 620;
+const HEIGHT = 230;
+const LEFT = 58;
+const RIGHT = 560;
+const TOP = 14;
+const BOTTOM = 196;
+const SVG = "http://www.w3.org/2000/svg";
+const MOST_POINTS = 700;
+
+const add = (svg, name, attributes, text) => {
+  const element = document.createElementNS(SVG, name);
+  for (const [key, value] of Object.entries(attributes)) element.setAttribute(key, value);
+  if (text !== undefined) element.textContent = text;
+  svg.append(element);
+  return element;
+};
+
+const extent = (values) =>
+  values.reduce(([low, high], v) => [Math.min(low, v), Math.max(high, v)], [Infinity, -Infinity]);
+
+// Every n-th point and always the last, so that a long trace stays quick to draw.
+const thin = (points) => {
+  const step = Math.ceil(points.length / MOST_POINTS);
+  return points.filter((_, i) => i % step === 0 || i === points.length - 1);
+};
+
+export const drawStrip = (svg, trace, judged, options) => {
+  svg.replaceChildren();
+  if (!trace.t.length) {
+    add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
+    add(svg, "text", { class: "on-line", x: LEFT + 12, y: (TOP + BOTTOM) / 2 }, "nothing read yet");
+    return;
+  }
+  const end = trace.t.at(-1);
+  const heading = judged.forecast ?? null;
+  const span = Math.max(options.shortest * 1.3, end + Math.min(judged.to_go ?? 0, 90) + 4);
+  const middle = judged.value ?? trace.y.at(-1);
+  const [low, high] = extent([
+    ...trace.y,
+    heading ?? middle,
+    middle - options.band * 1.6,
+    middle + options.band * 1.6,
+  ]);
+  const pad = (high - low) * 0.06;
+  const x = scaleLinear([0, span], [LEFT, RIGHT]);
+  const y = scaleLinear([low - pad, high + pad], [BOTTOM, TOP]);
+
+  for (const tick of y.ticks(4)) {
+    add(svg, "path", { class: "rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
+    add(svg, "text", { class: "tick tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
+  }
+  for (const tick of x.ticks(6)) add(svg, "text", { class: "tick", x: x(tick), y: BOTTOM + 16 }, tick);
+  const from = Math.max(0, end - options.window);
+  add(svg, "rect", {
+    class: "strip-band",
+    x: x(from),
+    width: Math.max(RIGHT - x(from), 1),
+    y: y(middle + options.band),
+    height: Math.max(y(middle - options.band) - y(middle + options.band), 1),
+  });
+  add(svg, "path", { class: "strip-window", d: `M${x(from)},${TOP}V${BOTTOM}M${x(end)},${TOP}V${BOTTOM}` });
+  add(
+    svg,
+    "text",
+    { class: "on-line", x: Math.min(x(from) + 4, RIGHT - 90), y: TOP + 10 },
+    `last ${options.window} s`,
+  );
+  if (options.shortest > end) {
+    add(svg, "path", { class: "limit", d: `M${x(options.shortest)},${TOP}V${BOTTOM}` });
+    add(
+      svg,
+      "text",
+      { class: "on-line", x: x(options.shortest) + 4, y: BOTTOM - 6 },
+      `not before ${options.shortest} s`,
+    );
+  }
+  const points = thin(trace.t.map((t, i) => [x(t), y(trace.y[i])]));
+  add(svg, "path", { class: "line", d: line()(points) });
+  if (options.source === "typed")
+    for (const [px, py] of points) add(svg, "circle", { class: "strip-dot", cx: px, cy: py, r: 3.5 });
+  if (heading !== null && judged.state !== "settled") {
+    add(svg, "path", {
+      class: "strip-forecast",
+      d: `M${x(end)},${y(trace.y.at(-1))}L${RIGHT - 6},${y(heading)}`,
+    });
+    add(svg, "circle", { class: "strip-end", cx: RIGHT - 6, cy: y(heading), r: 4.5 });
+    add(svg, "text", { class: "point", x: RIGHT + 4, y: y(heading) + 4 }, heading.toFixed(options.digits));
+  }
+  add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
+  add(svg, "text", { class: "unit", x: LEFT + 6, y: TOP - 3 }, options.unit);
+  add(svg, "text", { class: "unit unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s in the cup");
+  svg.setAttribute("viewBox", `0 0 ${WIDTH} ${HEIGHT}`);
+};
