@@ -40,7 +40,7 @@ def instrument_range(quantity: str, value: float, low: float, high: float, unit:
     inside = low <= value <= high
     return Finding(
         "instrument", "instrument range", Flag.PASS if inside else Flag.FAIL,
-        f"{quantity} {value:.6g}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
+        f"{quantity} {value:.4g}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
         f"{low:g} to {high:g}{_u(unit)}.",
     )  # fmt: skip
 
@@ -61,7 +61,7 @@ def site_range(
         flag, where = Flag.PASS, "inside this site's ranges"
     else:
         flag, where = Flag.NOT_EVALUATED, "not compared: this site has no range yet"
-    return Finding("site_range", "site range", flag, f"{quantity} {value:.6g}{_u(unit)} is {where}.")
+    return Finding("site_range", "site range", flag, f"{quantity} {value:.4g}{_u(unit)} is {where}.")
 
 
 def history(

@@ -123,7 +123,7 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
     if abs(drift) <= criteria.drift_per_min and noise <= criteria.noise:
         return Settling(
             State.SETTLED,
-            f"Settled: drift {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}), "
+            f"Drift {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}), "
             f"noise {noise:.2f} {unit} (limit {criteria.noise:g}).",
             forecast=value, seconds_to_go=0.0, **shown,
         )  # fmt: skip
@@ -195,11 +195,11 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     band = abs(middle) * criteria.tolerance / 100 if criteria.relative else criteria.tolerance
     shown |= {"drift_per_min": drift, "noise": spread / (abs(middle) / 100 if criteria.relative else 1.0)}
     unit = "%" if criteria.relative else criteria.unit
-    words = f"the last {criteria.count} readings lie within ±{spread:.2g} {unit} (limit ±{criteria.tolerance:g})."
+    words = f"The last {criteria.count} readings lie within ±{spread:.2g} {unit} (limit ±{criteria.tolerance:g})."
     if spread <= band + 1e-12:
-        return Settling(State.SETTLED, f"Settled: {words}", forecast=shown["value"], seconds_to_go=0.0, **shown)
+        return Settling(State.SETTLED, words, forecast=shown["value"], seconds_to_go=0.0, **shown)
     state = State.DRIFTING if elapsed > criteria.longest_s else State.SETTLING
-    return Settling(state, f"Not yet: {words}", **shown)
+    return Settling(state, words, **shown)
 
 
 def settling_time_s(times_s: Any, values: Any, criteria: Criteria, final: float) -> float:

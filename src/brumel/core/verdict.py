@@ -65,7 +65,7 @@ class Band:
         tail = f" {unit}" if unit else ""
         limit = (
             f"{self.fit_low:g} to {self.fit_high:g}{tail} fit, {self.care_low:g} to {self.care_high:g}{tail} with care"
-        )
+        ).replace("-", "−")
         return Row(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
 
 

@@ -82,10 +82,22 @@ class TypedForm(WriteForm):
 
 
 class ReasonForm(WriteForm):
-    """A reason in words, and the two switches that go with accepting."""
+    """A reason in words, whether it is early, and the last sample the page had shown."""
 
     reason = StringField("Reason")
     early = StringField("Early")
+    seen = HiddenField()
+
+    @property
+    def seen_number(self) -> int | None:
+        text = str(self.seen.data or "")
+        if not text:
+            return None
+        if not re.fullmatch(r"\d{1,7}", text):
+            raise InputError(
+                "form", "This form does not say which sample it is for. Reload the page and send it again."
+            )
+        return int(text)
 
 
 def text_of(field: Field) -> str:

@@ -78,7 +78,7 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str]) -> dict[str, str]:
                     value=nominal,
                     low=low,
                     high=high,
-                )  # fmt: skip
+                )
             )
         if str(lot.id) in chosen.values():
             faults.append(InputError(step.key, f"{lot.code} stands in two cups of this run."))
@@ -184,13 +184,17 @@ def accept(
     turn: int,
     early: bool = False,
     answer: str = "",
+    seen: int | None = None,
 ) -> dict[str, Any]:
-    """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded."""
+    """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded.
+
+    `seen` is the last sample the page had shown: what was offered as settled is what is taken.
+    """
     with desk.write(actor, key, "run.accept") as w:
         if w.done:
             return w.done
         state = _open(w, run_id, step, turn)
-        live = runstate.live(w.session, state)
+        live = runstate.live(w.session, state, seen)
         if live is None or state.dip is None or state.current is None or live.settling.value is None:
             raise Refused("There is no reading to accept yet. Dip the probe in the cup first.")
         if live.expected_ph is None or live.temperature_c is None:

@@ -134,6 +134,12 @@ def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
 
 
+def last_cups(session: Session, probe_id: uuid.UUID) -> dict[str, str]:
+    """The lots of the probe's last run by step: what stands on the shelf is usually taken again."""
+    newest = session.scalar(select(Run).where(Run.probe_id == probe_id).order_by(Run.started_at.desc()).limit(1))
+    return dict(newest.cups) if newest else {}
+
+
 def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
     """Where the probe stands now: its newest dip."""
     return session.scalar(select(Dip).where(Dip.probe_id == probe_id).order_by(Dip.number.desc()).limit(1))

@@ -121,7 +121,7 @@ def backing(session: Session, visit: Visit, signal: str, now: datetime) -> Backi
     return Backing(ideal, None, "unbacked", f"unbacked: {why}; read with an ideal electrode")
 
 
-def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime) -> Sheet:
+def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime, seen: int | None = None) -> Sheet:
     """The visit of that id as it stands now; the front door for everything that names a visit."""
     visit = session.get(Visit, object_id(visit_id, "visit"))
     if visit is None:
@@ -129,7 +129,7 @@ def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime) -> Sheet:
     dip = kit.present_dip(session, visit.probe_id)
     if dip is None or dip.visit_id != visit.id or _taken(session, dip):
         return Sheet(visit, None, None, (), None, ())
-    trace = samples.trace(session, dip.id, dip.started_at)
+    trace = samples.trace(session, dip.id, dip.started_at).seen_until(seen)
     if not trace.t_s.size:
         return Sheet(visit, dip, trace, (), None, ())
     behind = backing(session, visit, trace.entered_as, now)
@@ -268,10 +268,10 @@ def start_visit(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probe_
         return w.finish(f"visit:{made.id}", {"site": place.name, "probe": probe.name}, visit=made.id)
 
 
-def _visit(w: Write, visit_id: str) -> Sheet:
+def _visit(w: Write, visit_id: str, seen: int | None = None) -> Sheet:
     found = sheet(w.session, visit_id, w.now)
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(found.visit.id)))))
-    return sheet(w.session, visit_id, w.now)
+    return sheet(w.session, visit_id, w.now, seen)
 
 
 def dip(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str) -> dict[str, Any]:
@@ -324,12 +324,16 @@ def take(
     dip_id: str,
     early: bool = False,
     reason: str = "",
+    seen: int | None = None,
 ) -> dict[str, Any]:
-    """Keep the readings of the present dip. Odd values need a reason; unsettled ones need `early`."""
+    """Keep the readings of the present dip, up to the sample the page had `seen`.
+
+    Odd values need a reason; unsettled ones need `early`.
+    """
     with desk.write(actor, key, "visit.take") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id)
+        found = _visit(w, visit_id, seen)
         if found.dip is None or str(found.dip.id) != dip_id:
             raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
         if found.problem or found.settling is None or not found.values:

@@ -122,12 +122,12 @@ def reference(session: Session, state: RunState) -> Calibration | None:
     return kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
 
 
-def live(session: Session, state: RunState) -> Live | None:
-    """What the probe shows in the cup it stands in; None while it stands in none."""
+def live(session: Session, state: RunState, seen: int | None = None) -> Live | None:
+    """What the probe shows in the cup it stands in, up to the sample a page had seen; None while it stands in none."""
     if state.dip is None or state.current is None:
         return None
     trace = samples.trace(session, state.dip.id, state.dip.started_at)
-    return judge(state, trace, reference(session, state))
+    return judge(state, trace.seen_until(seen), reference(session, state))
 
 
 def judge(state: RunState, trace: samples.Trace, before: Calibration | None) -> Live | None:

@@ -43,6 +43,13 @@ class Trace:
         """What was entered: "ph" when every sample is a displayed pH, else "mv"."""
         return "ph" if self.displayed_ph and all(p is not None for p in self.displayed_ph) else "mv"
 
+    def seen_until(self, seq: int | None) -> Trace:
+        """The trace as far as a page had shown it; whole where the page did not say."""
+        if seq is None or not self.seq.size or seq >= self.seq[-1]:
+            return self
+        n = int(np.searchsorted(self.seq, seq, side="right"))
+        return Trace(self.seq[:n], self.t_s[:n], self.millivolts[:n], self.temperature_c[:n], self.displayed_ph[:n])
+
     def settled_temperature(self, window_s: float) -> float:
         """Median temperature over the last window [°C]."""
         recent = self.t_s >= self.t_s[-1] - window_s

@@ -51,7 +51,8 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         }
         page = render_template(
             "bench/setup.html", probe=probe, method=method, methods=load_methods(), offers=offers, faults=faults,
-            given=request.form, last=kit.last_usable(session, probe.id, full=True), source=_source(probe.meter.link),
+            given=request.form, before=kit.last_cups(session, probe.id),
+            last=kit.last_usable(session, probe.id, full=True), source=_source(probe.meter.link),
         )  # fmt: skip
         return page, 422 if faults else 200
 
@@ -177,7 +178,7 @@ def accept(run_id: str, step: str) -> Any:
         form.check()
         bench.accept(
             desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number,
-            early=text_of(form.early) == "yes", answer=text_of(form.reason),
+            early=text_of(form.early) == "yes", seen=form.seen_number, answer=text_of(form.reason),
         )  # fmt: skip
 
     return _write(run_id, do)

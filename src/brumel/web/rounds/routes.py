@@ -139,7 +139,7 @@ def take(visit_id: str) -> Any:
         form.check()
         rounds.take(
             desk(), actor(), form.write_key, visit_id=visit_id, dip_id=request.form.get("dip", ""),
-            early=text_of(form.early) == "yes", reason=text_of(form.reason),
+            early=text_of(form.early) == "yes", seen=form.seen_number, reason=text_of(form.reason),
         )  # fmt: skip
         flash("Kept.", "note")
 

@@ -141,7 +141,7 @@ if (root.dataset.stream) {
       speak(n.suspicions ?? []);
     }
     draw();
-    root.dataset.seen = String(n.seq);
+    for (const field of document.querySelectorAll("[data-seen]")) field.value = n.seq;
     if (n.settled) refresh();
   });
   source.addEventListener("moved", () => {

@@ -38,11 +38,14 @@ export const drawStrip = (svg, trace, judged, options) => {
   const heading = judged.forecast ?? null;
   const span = Math.max(options.shortest * 1.3, end + Math.min(judged.to_go ?? 0, 90) + 4);
   const middle = judged.value ?? trace.y.at(-1);
+  // The scale follows the end of the trace, so that the band stays wide enough to see; the approach runs off the paper.
+  const since = end - 2 * options.window;
+  const recent = trace.y.filter((_, i) => trace.t[i] >= since);
   const [low, high] = extent([
-    ...trace.y,
+    ...recent,
     heading ?? middle,
-    middle - options.band * 1.6,
-    middle + options.band * 1.6,
+    middle - options.band * 3,
+    middle + options.band * 3,
   ]);
   const pad = (high - low) * 0.06;
   const x = scaleLinear([0, span], [LEFT, RIGHT]);
@@ -65,7 +68,7 @@ export const drawStrip = (svg, trace, judged, options) => {
   add(
     svg,
     "text",
-    { class: "on-line", x: Math.min(x(from) + 4, RIGHT - 90), y: TOP + 10 },
+    { class: "on-line", x: Math.min(x(from) + 4, RIGHT - 90), y: BOTTOM - 6 },
     `last ${options.window} s`,
   );
   if (options.shortest > end) {
@@ -73,14 +76,17 @@ export const drawStrip = (svg, trace, judged, options) => {
     add(
       svg,
       "text",
-      { class: "on-line", x: x(options.shortest) + 4, y: BOTTOM - 6 },
+      { class: "on-line", x: x(options.shortest) + 4, y: TOP + 12 },
       `not before ${options.shortest} s`,
     );
   }
   const points = thin(trace.t.map((t, i) => [x(t), y(trace.y[i])]));
-  add(svg, "path", { class: "line", d: line()(points) });
+  const paper = add(svg, "clipPath", { id: "strip-paper" });
+  add(paper, "rect", { x: LEFT, y: TOP, width: RIGHT - LEFT, height: BOTTOM - TOP });
+  add(svg, "path", { class: "line", d: line()(points), "clip-path": "url(#strip-paper)" });
   if (options.source === "typed")
-    for (const [px, py] of points) add(svg, "circle", { class: "strip-dot", cx: px, cy: py, r: 3.5 });
+    for (const [px, py] of points.filter(([, v]) => v >= TOP && v <= BOTTOM))
+      add(svg, "circle", { class: "strip-dot", cx: px, cy: py, r: 3.5 });
   if (heading !== null && judged.state !== "settled") {
     add(svg, "path", {
       class: "strip-forecast",
@@ -90,7 +96,7 @@ export const drawStrip = (svg, trace, judged, options) => {
     add(svg, "text", { class: "point", x: RIGHT + 4, y: y(heading) + 4 }, heading.toFixed(options.digits));
   }
   add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
-  add(svg, "text", { class: "unit", x: LEFT + 6, y: TOP - 3 }, options.unit);
+  add(svg, "text", { class: "unit", x: LEFT - 30, y: TOP - 3 }, options.unit);
   add(svg, "text", { class: "unit unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s in the cup");
   svg.setAttribute("viewBox", `0 0 ${WIDTH} ${HEIGHT}`);
 };
