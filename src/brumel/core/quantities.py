@@ -20,6 +20,8 @@ QUANTITIES: dict[str, Quantity] = {
     "temperature_c": Quantity("temperature", "T", "°C"),
     "millivolts": Quantity("electrode signal", "E", "mV"),
     "ph": Quantity("pH", "pH", ""),
+    "displayed_ph": Quantity("displayed pH", "pH", ""),
+    "expanded_uncertainty": Quantity("expanded uncertainty", "U", ""),
     "offset_mv": Quantity("offset", "E0", "mV"),
     "slope_percent": Quantity("slope", "s", "%"),
     "isopotential_ph": Quantity("isopotential pH", "pHiso", ""),

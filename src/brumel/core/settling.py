@@ -150,7 +150,7 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
 
 @dataclass(frozen=True)
 class FieldCriteria:
-    """Field rule: the last `count` readings, `spacing_s` apart, lie within ± tolerance of their median [unit, or %]."""
+    """Field rule: the last `count` readings, `spacing_s` apart (as they were typed where 0), lie within ± tolerance of their median [unit, or %]."""
 
     quantity: str
     unit: str
@@ -176,8 +176,12 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     limits: dict[str, Any] = {"noise_limit": criteria.tolerance, "skipped": skipped}
     if t.size == 0:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
-    wanted = t[-1] - criteria.spacing_s * np.arange(criteria.count - 1, -1, -1)
-    picked = np.unique(np.clip(np.searchsorted(t, wanted - 1e-9), 0, t.size - 1))
+    if criteria.spacing_s > 0:
+        wanted = t[-1] - criteria.spacing_s * np.arange(criteria.count - 1, -1, -1)
+        picked = np.unique(np.clip(np.searchsorted(t, wanted - 1e-9), 0, t.size - 1))
+    else:
+        picked = np.arange(max(t.size - criteria.count, 0), t.size)
+        wanted = t[picked]
     chosen = y[picked]
     elapsed = float(t[-1])
     shown: dict[str, Any] = {"value": float(np.median(chosen[-3:])), "elapsed_s": elapsed, **limits}
@@ -185,7 +189,8 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     if picked.size < criteria.count or wait > 0:
         return Settling(
             State.WAITING,
-            f"{picked.size} of {criteria.count} readings, {criteria.spacing_s:g} s apart.",
+            f"{picked.size} of {criteria.count} readings"
+            + (f", {criteria.spacing_s:g} s apart." if criteria.spacing_s > 0 else "."),
             seconds_to_go=max(wait, 0.0) or None,
             **shown,
         )

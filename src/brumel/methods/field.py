@@ -31,7 +31,7 @@ class FieldSpec(BaseModel):
         """The field rule; typed readings come one by one, so two of them are compared."""
         return FieldCriteria(
             quantity=quantity, unit=self.unit, tolerance=self.field_tolerance.value,
-            count=2 if typed else self.count, spacing_s=1.0 if typed else self.spacing_s,
+            count=2 if typed else self.count, spacing_s=0.0 if typed else self.spacing_s,
             shortest_s=0.0 if typed else self.shortest_s, longest_s=self.longest_s,
             low=-50.0, high=500.0, source=self.field_tolerance.source,
         )  # fmt: skip

@@ -13,8 +13,8 @@ from wtforms.validators import ValidationError
 from brumel.core.errors import InputError, InputErrors, NotANumber
 from brumel.core.quantities import label
 
-_THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$")
-_NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$")
+_THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$", re.ASCII)
+_NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$", re.ASCII)
 
 
 class NumberField(StringField):

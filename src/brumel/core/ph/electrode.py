@@ -172,7 +172,7 @@ def fit(
     isopotential_ph : where temperature does not change the signal [pH]
 
     Returns Calibration. Raises all faults of the points at once; CannotFit where buffers stand closer than
-    1 pH, where all points have the same signal, or where the slope comes out zero or reversed.
+    1 pH (neighbours for segments, the outermost for one line), where all points have the same signal, or where the slope comes out zero or reversed.
     Source: Buck2002, section 5 (bracketing and multi-point procedures).
     """
     entered = [p if isinstance(p, BufferPoint) else BufferPoint(*p) for p in points]
@@ -188,7 +188,13 @@ def fit(
     door.close()
 
     ordered = sorted(entered, key=lambda p: p.ph)
-    for a, b in zip(ordered, ordered[1:], strict=False):
+    # One line rests on all its points, so only its ends must be apart; a segment rests on two neighbours.
+    pairs = (
+        zip(ordered, ordered[1:], strict=False)
+        if kind == "segments"
+        else [(ordered[0], ordered[-1])][: len(ordered) - 1]
+    )
+    for a, b in pairs:
         if b.ph - a.ph < MIN_BUFFER_GAP_PH:
             raise CannotFit(
                 "points",

@@ -9,7 +9,7 @@ import numpy as np
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
-from brumel.methods import load_method, load_methods
+from brumel.methods import StepSpec, load_method, load_methods
 from brumel.store.tables import Calibration
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
@@ -46,15 +46,20 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         if method is None:
             raise NotFound("There is no such method.")
         lots = kit.lots(session, now)
-        offers = {
-            s.key: [v for v in lots if s.ph_between[0] <= v.buffer.nominal_ph <= s.ph_between[1]] for s in method.steps
-        }
+        offers = {step.key: _offers(step, lots) for step in method.steps}
         page = render_template(
             "bench/setup.html", probe=probe, method=method, methods=load_methods(), offers=offers, faults=faults,
             given=request.form, before=kit.last_cups(session, probe.id),
             last=kit.last_usable(session, probe.id, full=True), source=_source(probe.meter.link),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _offers(step: StepSpec, lots: Sequence[kit.LotView]) -> list[kit.LotView]:
+    """The lots that may stand in this cup: those in date first, then by how near they are to its middle."""
+    low, high = step.ph_between
+    fitting = [v for v in lots if low <= v.buffer.nominal_ph <= high]
+    return sorted(fitting, key=lambda v: (len(v.objections), abs(v.buffer.nominal_ph - (low + high) / 2)))
 
 
 def _source(link: str) -> str:

@@ -1,0 +1,146 @@
+"""Settling: traces of known shape must be called by their names, and bad samples must not break the judgement."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from brumel.core.errors import WrongShape
+from brumel.core.settling import Criteria, FieldCriteria, State, judge, judge_by_readings, jumps, settling_time_s
+from brumel.methods import load_method
+from brumel.methods.settling import load_settling
+
+PH = load_method("ph-7-4-10").settling.criteria("pH signal")
+ALL = load_settling()
+
+
+def trace(end=100.0, start=0.0, tau=8.0, until=60.0, noise=0.05, drift=0.0, rate=2.0, seed=1):
+    t = np.arange(0, until, 1 / rate)
+    y = end + (start - end) * np.exp(-t / tau) + drift * t / 60
+    return t, y + np.random.default_rng(seed).normal(0, noise, t.size)
+
+
+@pytest.mark.parametrize(
+    ("made", "state"),
+    [
+        (dict(until=20), State.WAITING),
+        (dict(until=34, tau=12), State.SETTLING),
+        (dict(until=70), State.SETTLED),
+        (dict(until=400, drift=1.5), State.DRIFTING),
+        (dict(until=90, noise=1.2), State.NOISY),
+    ],
+)
+def test_known_shapes_are_called_by_name(made, state):
+    found = judge(*trace(**made), PH)
+    assert found.state is state, found.sentence
+    if state is State.SETTLED:
+        assert found.value == pytest.approx(100, abs=0.2)
+        assert abs(found.drift_per_min) <= PH.drift_per_min
+        assert found.noise <= PH.noise
+
+
+def test_a_jump_is_a_step_and_then_settles_again():
+    t, y = trace(until=60)
+    y[t >= 52] += 25
+    assert judge(t, y, PH).state is State.STEPPING
+    t2, y2 = trace(until=120)
+    y2[t2 >= 52] += 25
+    again = judge(t2, y2, PH)
+    assert again.state is State.SETTLED
+    assert again.value == pytest.approx(125, abs=0.3)
+    assert jumps(t2, y2, PH) == 1
+
+
+def test_forecast_names_the_end_before_it_is_reached():
+    t, y = trace(end=174, start=0, tau=9, until=31, noise=0.03)
+    found = judge(t, y, PH)
+    assert found.state is State.SETTLING
+    assert found.forecast == pytest.approx(174, abs=1.5)
+    # Drift falls under 0.6 mV/min when 174/9*60*exp(-t/9) does: by hand t = 9 ln(174*60/9/0.6) = 68 s, so 37 s to go.
+    assert found.seconds_to_go == pytest.approx(37 + PH.window_s / 2, abs=12)
+
+
+@given(
+    gaps=st.lists(st.sampled_from(["nan", "inf", "drop", "same", "huge", "swap"]), max_size=25),
+    seed=st.integers(0, 1000),
+)
+@settings(max_examples=60, deadline=None)
+def test_bad_samples_never_break_the_judgement(gaps, seed):
+    t, y = trace(until=80, seed=seed)
+    random = np.random.default_rng(seed)
+    t, y = list(t), list(y)
+    for kind in gaps:
+        i = int(random.integers(2, len(t) - 12))
+        if kind == "nan":
+            y[i] = math.nan
+        elif kind == "inf":
+            y[i] = -math.inf
+        elif kind == "huge":
+            y[i] = 9e9
+        elif kind == "drop":
+            del t[i], y[i]
+        elif kind == "same":
+            t[i] = t[i - 1]
+        else:
+            t[i], t[i - 1], y[i], y[i - 1] = t[i - 1], t[i], y[i - 1], y[i]
+    found = judge(t, y, PH)
+    assert found.state is State.SETTLED
+    assert found.value == pytest.approx(100, abs=0.3)
+    assert math.isfinite(found.drift_per_min)
+
+
+def test_empty_short_and_mismatched_input():
+    assert judge([], [], PH).state is State.WAITING
+    assert judge([0.0], [5.0], PH).value == 5.0
+    with pytest.raises(WrongShape, match="Time has 2 values, readings have 3"):
+        judge([0, 1], [1, 2, 3], PH)
+    with pytest.raises(WrongShape):
+        judge(["a"], [1], PH)
+    assert judge([0, 1], [math.nan, math.nan], PH).skipped == 2
+
+
+@pytest.mark.parametrize("quantity", sorted(ALL))
+def test_every_quantity_s_criteria_work_at_their_own_scale(quantity):
+    criteria = ALL[quantity].criteria(quantity)
+    middle = {"temperature": 15.0, "oxygen": 96.0}.get(quantity, 400.0)
+    unit = middle / 100 if criteria.relative else 1.0
+    until = criteria.shortest_s + criteria.window_s + 20
+    calm = judge(*trace(end=middle, start=middle, until=until, noise=0.3 * criteria.noise * unit), criteria)
+    assert calm.state is State.SETTLED, calm.sentence
+    moving = trace(
+        end=middle,
+        start=middle,
+        until=until,
+        noise=0.02 * criteria.noise * unit,
+        drift=4 * criteria.drift_per_min * unit,
+    )
+    assert judge(*moving, criteria).state in (State.SETTLING, State.DRIFTING)
+
+
+def test_settling_time_is_when_it_came_to_stay():
+    t = np.arange(0, 100, 0.5)
+    y = np.where(t < 40, 10.0, 50.0)
+    assert settling_time_s(t, y, PH, 50.0) == 39.5
+
+
+def test_field_rule_of_the_national_field_manual():
+    # USGS-A6.0: five or more readings within ±0.1 pH.
+    rule = FieldCriteria("pH", "pH", 0.1, 5, 5, 25, 600, -2, 16)
+    t = np.arange(0, 40, 1.0)
+    assert judge_by_readings(t, np.full(40, 7.2), rule).settled
+    creeping = judge_by_readings(t, 7.2 + 0.02 * t, rule)
+    assert creeping.state is State.SETTLING
+    assert "limit ±0.1" in creeping.sentence
+    assert judge_by_readings(t[:20], np.full(20, 7.2), rule).state is State.WAITING
+    typed = FieldCriteria("pH", "pH", 0.1, 2, 0, 0, 600, -2, 16)
+    assert judge_by_readings([10, 400], [7.2, 7.25], typed).settled
+    assert not judge_by_readings([10, 40], [7.2, 7.6], typed).settled
+    assert judge_by_readings([10], [7.2], typed).state is State.WAITING
+    assert judge_by_readings([], [], rule).state is State.WAITING
+    # ±3 % for conductance above 100 µS/cm is relative to the reading.
+    percent = FieldCriteria("conductance", "µS/cm", 3, 5, 5, 15, 600, 0, 1e6, relative=True)
+    assert judge_by_readings(t, 1000 + 20 * np.sin(t), percent).settled
+    assert not judge_by_readings(t, 1000 + 60 * np.sin(t), percent).settled
+    assert isinstance(PH, Criteria)

@@ -1,0 +1,109 @@
+"""Documentation that is held to the code: names, sources, commands, settings, methods."""
+
+import inspect
+import pkgutil
+import re
+from pathlib import Path
+
+import pytest
+
+import brumel.core
+from brumel.cli import main
+from brumel.core.quantities import QUANTITIES
+from brumel.methods import load_faults, load_methods
+
+ROOT = Path(__file__).parents[2]
+DOCS = ROOT / "docs"
+PLAIN = {"common practice, no source", "from memory", "reading", "chosen", "label of the lot", "test"}
+
+
+def _read(name: str) -> str:
+    return (ROOT / name).read_text("utf-8")
+
+
+def _modules():
+    for info in pkgutil.walk_packages(brumel.core.__path__, "brumel.core."):
+        yield __import__(info.name, fromlist=["_"])
+
+
+def test_glossary_owns_every_name():
+    rows = re.findall(r"^\| `(\w+)` \| ([^|]+) \| ([^|]*) \| ([^|]*) \|", _read("docs/glossary.md"), re.M)
+    table = {name: (label.strip(), symbol.strip(), unit.strip()) for name, label, symbol, unit in rows}
+    assert table == {name: (q.label, q.symbol, q.unit) for name, q in QUANTITIES.items()}
+
+
+def test_core_parameters_with_a_unit_are_in_the_glossary():
+    unit = re.compile(r"_(c|mv|ph|us_cm|mg_l|hpa|m|s|percent)$")
+    private = re.compile(r"^(signal|temperature|standard|limit|margin|near|expanded|intended|nominal|care|fit)_")
+    unknown = set()
+    for module in _modules():
+        for _, function in inspect.getmembers(module, inspect.isfunction):
+            if function.__module__ == module.__name__ and not function.__name__.startswith("_"):
+                for name in inspect.signature(function).parameters:
+                    if unit.search(name) and name not in QUANTITIES and not private.match(name):
+                        unknown.add((function.__qualname__, name))
+    assert not unknown
+
+
+def _cited() -> set[str]:
+    keys = set()
+    for path in [*(ROOT / "src").rglob("*.py"), *(ROOT / "src").rglob("*.yaml"), *(ROOT / "tests/data").glob("*.csv")]:
+        text = path.read_text("utf-8")
+        keys |= set(
+            re.findall(r"\b(?:USGS-[A-Z0-9.]+[0-9]|QARTOD|GUM|CODATA|RFC 4180|[A-Z][A-Za-z]+\d{4}[a-z]?)\b", text)
+        )
+    return {k for k in keys if not re.match(r"^(UTC|SHA|ISO|Latin)", k)}
+
+
+def test_every_source_resolves_and_none_is_idle():
+    listed = set(re.findall(r"^- \*\*([^*]+)\*\*", _read("docs/references.md"), re.M))
+    cited = _cited()
+    assert cited - listed == set()
+    assert listed - cited == set()
+
+
+def test_limits_and_faults_carry_a_source():
+    for method in load_methods().values():
+        for limit in (
+            method.limits.slope,
+            method.limits.offset,
+            method.limits.linearity,
+            method.settling,
+            method.valid_h,
+        ):
+            assert limit.source
+    assert all(f.source for f in load_faults("ph"))
+
+
+@pytest.mark.parametrize("name", sorted(main.commands))
+def test_the_readme_names_every_command(name):
+    assert f"./brumel {name}" in _read("README.md")
+
+
+def test_the_readme_names_every_setting_and_method_and_picture():
+    text = _read("README.md")
+    config = (ROOT / "src/brumel/config.py").read_text("utf-8")
+    for name in set(re.findall(r'"((?:BRUMEL|DATABASE)_[A-Z_]+)"', config)):
+        assert f"`{name}`" in text, name
+    for picture in (DOCS / "screenshots").glob("*.png"):
+        assert f"docs/screenshots/{picture.name}" in text, picture.name
+    for linked in re.findall(r"\((docs/screenshots/[^)]+)\)", text):
+        assert (ROOT / linked).exists(), linked
+    methods = _read("docs/science.md")
+    for key in load_methods():
+        assert f"`{key}`" in methods, key
+
+
+def test_public_core_functions_have_docstrings():
+    for module in _modules():
+        for name, thing in inspect.getmembers(module, lambda o: inspect.isfunction(o) or inspect.isclass(o)):
+            if thing.__module__ == module.__name__ and not name.startswith("_"):
+                assert inspect.getdoc(thing), f"{module.__name__}.{name}"
+
+
+def test_front_end_libraries_are_recorded_with_their_versions():
+    import json
+
+    recorded = json.loads(_read("src/brumel/web/static/vendor/versions.json"))
+    wanted = json.loads(_read("package.json"))["dependencies"]
+    assert {name: recorded[name]["version"] for name in wanted} == wanted

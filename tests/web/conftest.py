@@ -1,0 +1,32 @@
+"""The application on a database of the test's own, and clients who are signed in."""
+
+import re
+
+import pytest
+
+from brumel.config import Config
+from brumel.web import create_app
+from brumel.work.demo import PASSWORD
+
+
+@pytest.fixture
+def app(database_url, clock):
+    app = create_app(Config(database_url, "t" * 40, demo=True, insecure_cookies=True), clock=clock)
+    app.testing = True
+    return app
+
+
+def csrf(client, path="/sign-in"):
+    return re.search(r'name="csrf_token"[^>]*value="([^"]+)"', client.get(path).text).group(1)
+
+
+def sign_in(app, username):
+    client = app.test_client()
+    answer = client.post("/sign-in", data={"csrf_token": csrf(client), "username": username, "password": PASSWORD})
+    assert answer.status_code == 302
+    return client
+
+
+@pytest.fixture
+def client(app):
+    return sign_in(app, "ansa")

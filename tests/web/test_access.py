@@ -1,0 +1,181 @@
+"""Who may see what, made from the running application; headers, CSRF, sign-in and hostile requests."""
+
+import html
+import re
+import uuid
+
+import pytest
+
+from brumel.config import Config, ConfigError
+from brumel.core.errors import BrumelError, InputError
+from brumel.web import access, create_app
+from brumel.work.desk import Desk
+from tests.web.conftest import csrf, sign_in
+from tests.work import helpers as h
+
+
+def test_every_route_has_its_row_and_no_row_is_idle(app):
+    assert {r.endpoint for r in app.url_map.iter_rules()} == set(access.ROLES)
+
+
+def test_each_role_sees_its_rows_and_nothing_else(app):
+    """Every GET route, by everyone; ids that do not exist are 404 for those who may ask."""
+    clients = {"anyone": app.test_client(), "technician": sign_in(app, "ansa"), "lead": sign_in(app, "ilka")}
+    for rule in app.url_map.iter_rules():
+        if "GET" not in rule.methods or rule.endpoint == "static":
+            continue
+        path = re.sub(r"<[^>]+>", str(uuid.uuid4()), rule.rule)
+        for role, client in clients.items():
+            code = client.get(path).status_code
+            if role in access.ROLES[rule.endpoint]:
+                assert code in (200, 404) or (rule.endpoint == "auth.sign_in" and code == 302), (path, role, code)
+            else:
+                assert code == (403 if role == "technician" else 302), (path, role, code)
+
+
+def test_writing_needs_a_sign_in_and_a_csrf_token(app, client):
+    for rule in app.url_map.iter_rules():
+        if "POST" in rule.methods and rule.endpoint != "auth.sign_in":
+            path = re.sub(r"<[^>]+>", str(uuid.uuid4()), rule.rule)
+            assert client.post(path).status_code == 400, path
+            assert app.test_client().post(path).status_code in (400, 401), path
+
+
+def test_headers_forbid_inline_script_and_framing(app, client):
+    for path in ("/", "/sign-in", "/records", "/nowhere"):
+        answer = client.get(path)
+        policy = answer.headers["Content-Security-Policy"]
+        assert "script-src 'self'" in policy
+        assert "unsafe" not in policy
+        assert "frame-ancestors 'none'" in policy
+        assert answer.headers["X-Content-Type-Options"] == "nosniff"
+        assert not re.search(r"<script(?![^>]*src=)|\son\w+=|\sstyle=|<style", answer.text), path
+
+
+def test_cookies_are_closed_to_scripts_and_secure_outside_plain_http(database_url):
+    app = create_app(Config(database_url, "t" * 40))
+    cookie = app.test_client().get("/sign-in", base_url="https://localhost").headers["Set-Cookie"]
+    assert "HttpOnly" in cookie
+    assert "Secure" in cookie
+    assert "SameSite=Lax" in cookie
+    page = app.test_client().get("/sign-in", base_url="https://localhost").text
+    assert "tarnholt-field-book" not in page  # the demo accounts are offered in demo mode only
+
+
+@pytest.mark.parametrize("secret", ["", "secret", "changeme", "demo", "short"])
+def test_it_refuses_to_start_on_a_default_secret(secret):
+    with pytest.raises(ConfigError) as caught:
+        Config.from_env({"BRUMEL_SECRET_KEY": secret, "BRUMEL_DEMO": "1"})
+    assert "DATABASE_URL" in str(caught.value)
+    assert "BRUMEL_SECRET_KEY" in str(caught.value)
+
+
+def test_sign_in_is_rate_limited_and_tells_nothing(app):
+    client = app.test_client()
+    token = csrf(client)
+    codes = [
+        client.post("/sign-in", data={"csrf_token": token, "username": u, "password": "x" * 12}).status_code
+        for u in ["ansa", "nobody"] * 6
+    ]
+    assert codes == [401] * 10 + [429] * 2
+    sentences = set()
+    other = app.test_client()
+    for name in ("ansa", "nobody"):
+        answer = other.post(
+            "/sign-in", data={"csrf_token": csrf(other), "username": name, "password": "y" * 12},
+            environ_base={"REMOTE_ADDR": "127.9.9.9"},
+        )  # fmt: skip
+        sentences.add(re.search(r'role="alert".*?<li>(.*?)</li>', answer.text, re.S).group(1))
+    assert len(sentences) == 1
+
+
+def test_next_cannot_lead_elsewhere(app):
+    for target in ("//evil.example", "https://evil.example", "/\\evil.example", "javascript:1", "/\x09/evil.example"):
+        client = app.test_client()
+        answer = client.post(
+            "/sign-in", query_string={"next": target},
+            data={"csrf_token": csrf(client), "username": "ansa", "password": "tarnholt-field-book"},
+        )  # fmt: skip
+        assert answer.headers["Location"] == "/"
+
+
+HOSTILE = [
+    "",
+    "abc",
+    "NaN",
+    "inf",
+    "1e999",
+    "-",
+    "7,0,1",
+    "1,413",
+    "9" * 400,
+    "<b>7</b>",
+    "=1+1",
+    "7.1 pH",
+    "７",
+    "\x00",
+]
+
+
+@pytest.mark.parametrize("value", HOSTILE)
+def test_hostile_values_get_a_sentence_and_store_nothing(app, client, value):
+    desk: Desk = app.extensions["desk"]
+    things = h.Things(desk)
+    run = h.start(desk, things, "B1", source="typed")
+    page = f"/bench/runs/{run}"
+    answer = client.post(
+        f"{page}/type/neutral",
+        data={"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "turn": "0", "signal": "mv", "value": value,
+              "temperature_c": "18"},
+    )  # fmt: skip
+    assert answer.status_code == 422
+    alert = html.unescape(re.search(r'role="alert".*?<li>(.*?)</li>', answer.text, re.S).group(1))
+    assert re.search(r"[Vv]alue|signal|Electrode|number", alert), alert
+    assert "<b>7</b>" not in answer.text
+    assert h.state_of(desk, run).dip is None
+
+
+def test_bad_queries_forms_and_sizes_are_sentences_not_errors(client):
+    for path, code in (
+        ("/records?since=yesterday&quantity=taste&page=-3", 422), ("/records?site=zzz", 404), ("/bench/runs/../..", 404),
+        ("/records/readings.csv?page=0", 422), ("/bench/probes/1?method=none", 404), ("/records/audit", 403),
+    ):  # fmt: skip
+        answer = client.get(path)
+        assert answer.status_code == code, path
+        assert "Traceback" not in answer.text
+    faults = client.get("/records?since=yesterday&quantity=taste&page=-3").text
+    for word in ("Since", "Quantity", "Page"):
+        assert word in faults
+    token = csrf(client, "/practice/meter")
+    for data in ({}, {"key": "x"}, {"key": str(uuid.uuid4()), "pace": "1e9", "probe": "?"}):
+        assert client.post("/practice/meter", data={"csrf_token": token, **data}).status_code in (404, 422)
+    assert client.post("/practice/meter", data={"csrf_token": token, "note": "x" * 2_000_000}).status_code == 413
+
+
+def test_notes_are_escaped_everywhere(app, client, clock):
+    desk: Desk = app.extensions["desk"]
+    things = h.Things(desk)
+    evil = "<script>alert(1)</script>\"'=cmd|x"
+    h.visit(desk, clock, things, reason=evil)
+    rows = client.get("/records")
+    link = re.search(r"/records/readings/[0-9a-f-]{36}", rows.text).group(0)
+    assert "<script>alert" not in client.get(link).text
+    assert "&lt;script&gt;" in client.get(link).text
+
+
+def test_every_error_has_its_page_message():
+    def kinds(root):
+        for kind in root.__subclasses__():
+            yield kind
+            yield from kinds(kind)
+
+    from brumel.core import errors
+
+    made = {
+        errors.NotANumber: errors.NotANumber("ph", "x"), errors.OutOfRange: errors.OutOfRange("ph", 99, 0, 14),
+        errors.UnknownName: errors.UnknownName("buffer", "x", ["y"]),
+        errors.InputErrors: errors.InputErrors([errors.NotANumber("ph", None), errors.OutOfRange("ph", -1, 0, 14)]),
+    }  # fmt: skip
+    for kind in kinds(BrumelError):
+        error = made.get(kind) or (kind("f", "A sentence.") if issubclass(kind, InputError) else kind("A sentence."))
+        assert str(error).endswith("."), kind

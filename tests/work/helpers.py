@@ -1,0 +1,128 @@
+"""Shortcuts into the demo's made-up things, and whole runs through the use cases."""
+
+import uuid
+
+from sqlalchemy import select
+
+from brumel.core.verdict import Outcome
+from brumel.store.tables import Lot, Probe, Site, User
+from brumel.work import bench, kit, live, rounds, runstate
+
+CUPS = {"neutral": "N7-121", "acid": "N4-118", "alkaline": "N10-090"}
+
+
+class Things:
+    def __init__(self, desk):
+        with desk.read() as session:
+            self.ansa, self.ilka = (session.scalar(select(User).where(User.username == u)) for u in ("ansa", "ilka"))
+            self.probes = {p.name[-2:]: str(p.id) for p in session.scalars(select(Probe))}
+            self.lots = {lot.code: str(lot.id) for lot in session.scalars(select(Lot))}
+            self.sites = {s.kind: str(s.id) for s in session.scalars(select(Site))}
+
+    def cups(self, **other):
+        return {step: self.lots[code] for step, code in (CUPS | other).items()}
+
+
+def key():
+    return uuid.uuid4()
+
+
+def state_of(desk, run):
+    with desk.read() as session:
+        return runstate.load(session, run)
+
+
+def fault(desk, probe, *faults):
+    with desk.sessions.begin() as session:
+        live.set_faults(session, kit.probe(session, probe), list(faults))
+
+
+def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
+    return bench.start(
+        desk,
+        things.ansa,
+        key(),
+        probe_id=things.probes[probe],
+        method_key=method,
+        source=source,
+        cups=things.cups(**cups),
+    )["run"]
+
+
+def let_settle(desk, clock, run, longest=300):
+    """The meter runs in steps of 5 s until the cup has settled, as a technician would wait."""
+    for _ in range(longest // 5):
+        clock.on(seconds=5)
+        live.pump(desk)
+        with desk.read() as session:
+            seen = runstate.live(session, runstate.load(session, run))
+        if seen and seen.settling.settled:
+            return seen
+    return seen
+
+
+def take_cup(desk, clock, things, run, answer="Looked at it; taken all the same."):
+    state = state_of(desk, run)
+    step = state.current.spec.key
+    clock.on(seconds=20)
+    bench.dip(desk, things.ansa, key(), run_id=run, step=step, turn=state.turn)
+    seen = let_settle(desk, clock, run)
+    bench.accept(
+        desk, things.ansa, key(), run_id=run, step=step, turn=state.turn,
+        early=not seen.settling.settled, answer=answer if seen.suspicions else "",
+    )  # fmt: skip
+    return seen
+
+
+def take_all(desk, clock, things, run):
+    seen = []
+    while state_of(desk, run).current:
+        seen.append(take_cup(desk, clock, things, run))
+    return seen
+
+
+def result_of(desk, run):
+    with desk.read() as session:
+        return runstate.result(session, runstate.load(session, run))
+
+
+def finish(desk, things, run, use=True, words="Taken with care, watched."):
+    found = result_of(desk, run)
+    return bench.finish(
+        desk, things.ansa, key(), run_id=run, turn=state_of(desk, run).turn,
+        use=use and found.verdict.outcome is not Outcome.NOT, words=words,
+    )["calibration"]  # fmt: skip
+
+
+def calibrate(desk, clock, things, probe="A1", method="ph-7-4-10"):
+    run = start(desk, things, probe, method)
+    take_all(desk, clock, things, run)
+    return finish(desk, things, run)
+
+
+def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv"):
+    """Two typed values a cup from a function of the buffer's pH, then accept."""
+    while (state := state_of(desk, run)).current:
+        step = state.current
+        with desk.read():
+            expected = kit.lot_ph(step.lot.lot, temperature)
+        for after in (20, 45):
+            clock.on(seconds=25)
+            bench.type_reading(
+                desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, signal=signal,
+                value=electrode(expected), temperature_c=temperature, after_s=after,
+            )  # fmt: skip
+        bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn)
+
+
+def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take):
+    made = rounds.start_visit(
+        desk, things.ansa, key(), site_id=things.sites[site], probe_id=things.probes[probe], source=source
+    )["visit"]
+    if source == "typed":
+        return made
+    dip = rounds.dip(desk, things.ansa, key(), visit_id=made)["dip"]
+    clock.on(seconds=70)
+    live.pump(desk)
+    rounds.take(desk, things.ansa, key(), visit_id=made, dip_id=dip, **take)
+    return made

@@ -1,0 +1,241 @@
+"""Calibration runs through the use cases: truth recovered, planted faults named, nothing lost, nothing doubled."""
+
+import threading
+import uuid
+
+import pytest
+from sqlalchemy import func, select, text
+from sqlalchemy.exc import DBAPIError
+
+from brumel.core import ph
+from brumel.core.errors import InputError
+from brumel.core.verdict import Outcome
+from brumel.store.tables import Audit, Calibration, Point, Sample
+from brumel.work import bench, kit, live
+from brumel.work.desk import MovedOn, NotFound, Refused
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def things(desk):
+    return h.Things(desk)
+
+
+def test_a_live_run_finds_the_hidden_electrode(desk, clock, things):
+    run = h.start(desk, things)
+    seen = h.take_all(desk, clock, things, run)
+    assert all(not s.suspicions for s in seen)
+    found = h.result_of(desk, run)
+    assert found.verdict.outcome is Outcome.FIT
+    assert found.fit.slope == pytest.approx(0.982, abs=0.003)  # the demo's truth of probe A1
+    assert found.fit.offset_mv == pytest.approx(4.0, abs=0.5)
+    made = h.finish(desk, things, run)
+    with desk.read() as session:
+        trust = kit.trust(session, kit.probe(session, things.probes["A1"]), clock())
+        assert trust.valid
+        assert str(trust.calibration.id) == made
+        clock.on(hours=25)
+        assert not kit.trust(session, kit.probe(session, things.probes["A1"]), clock()).valid
+        actions = list(session.scalars(select(Audit.action).order_by(Audit.id)))
+    assert actions == ["run.start", *["run.dip", "run.accept"] * 3, "run.finish"]
+
+
+PLANTED = ["dry_bulb", "clogged_junction", "contaminated_buffer", "bubble", "wrong_cup", "broken_bulb"]
+
+
+@pytest.mark.parametrize("planted", PLANTED)
+def test_a_planted_fault_is_named_first_or_second(desk, clock, things, planted):
+    h.calibrate(desk, clock, things)
+    clock.on(days=1)
+    h.fault(desk, things.probes["A1"], planted)
+    run = h.start(desk, things)
+    seen = h.take_all(desk, clock, things, run)
+    found = h.result_of(desk, run)
+    assert found.verdict.outcome is not Outcome.FIT
+    assert planted in [c.key for c in found.causes[:2]], [(c.key, round(c.score, 2)) for c in found.causes]
+    if planted == "wrong_cup":
+        assert "wrong_cup" in [s.code for s in seen[1].suspicions]
+    h.finish(desk, things, run)
+
+
+@pytest.mark.parametrize(("signal", "method"), [("mv", "ph-7-4-10"), ("ph", "ph-7-4-check-10")])
+def test_a_typed_run_is_the_equal_of_a_live_one(desk, clock, things, signal, method):
+    run = h.start(desk, things, "B1", method, source="typed")
+    electrode = {
+        "mv": lambda p: 6.0 - 0.97 * ph.nernst_slope_mv(18.0) * (p - 7),
+        "ph": lambda p: p + 0.05,
+    }[signal]
+    h.type_all(desk, clock, things, run, electrode, signal=signal)
+    found = h.result_of(desk, run)
+    assert found.verdict.outcome is Outcome.FIT
+    assert found.signal == signal
+    if signal == "mv":
+        assert (found.fit.slope, found.fit.offset_mv) == pytest.approx((0.97, 6.0), abs=1e-6)
+    else:
+        assert [r.key for r in found.verdict.rows].count("linearity") == 1
+    h.finish(desk, things, run)
+    run2 = h.start(desk, things, "B1", "ph-7-one-point", source="typed")
+    h.type_all(desk, clock, things, run2, electrode, signal=signal)
+    carried = h.result_of(desk, run2).fit
+    assert carried.carried.origin.startswith("calibration ")
+    assert h.result_of(desk, run2).as_found[0]["error"] == pytest.approx(0, abs=1e-6)
+
+
+def test_every_write_takes_effect_once(desk, clock, things):
+    same = uuid.uuid4()
+    kwargs = dict(probe_id=things.probes["A1"], method_key="ph-7-4-10", source="live", cups=things.cups())
+    run = bench.start(desk, things.ansa, same, **kwargs)
+    assert bench.start(desk, things.ansa, same, **kwargs) == run
+    with pytest.raises(Refused, match="already used for something else"):
+        bench.dip(desk, things.ansa, same, run_id=run["run"], step="neutral", turn=0)
+    with pytest.raises(Refused, match="has a run open already"):
+        bench.start(desk, things.ilka, h.key(), **kwargs)
+    bench.dip(desk, things.ansa, h.key(), run_id=run["run"], step="neutral", turn=0)
+    h.let_settle(desk, clock, run["run"])
+    again = h.key()
+    for _ in range(3):  # a retry after a lost answer
+        bench.accept(desk, things.ansa, again, run_id=run["run"], step="neutral", turn=0)
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Point)) == 1
+        samples = session.scalar(select(func.count()).select_from(Sample))
+        dip = kit.present_dip(session, uuid.UUID(things.probes["A1"]))
+    with desk.sessions.begin() as session:  # the meter resends everything
+        assert live.advance(session, dip, clock()) == 0
+        assert session.scalar(select(func.count()).select_from(Sample)) == samples
+
+
+def test_two_windows_at_once_make_one_point(desk, clock, things):
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    h.let_settle(desk, clock, run)
+    outcomes = []
+
+    def window(actor):
+        try:
+            outcomes.append(bench.accept(desk, actor, h.key(), run_id=run, step="neutral", turn=0))
+        except MovedOn as error:
+            outcomes.append(error)
+
+    threads = [threading.Thread(target=window, args=(a,)) for a in (things.ansa, things.ilka)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    assert sorted(type(o).__name__ for o in outcomes) == ["MovedOn", "dict"]
+    assert h.state_of(desk, run).turn == 1
+    with pytest.raises(MovedOn):
+        bench.dip(desk, things.ilka, h.key(), run_id=run, step="neutral", turn=0)
+
+
+def test_what_was_shown_as_settled_is_what_is_taken(desk, clock, things):
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    seen = h.let_settle(desk, clock, run)
+    last = int(seen.trace.seq[-1])
+    h.fault(desk, things.probes["A1"], "clogged_junction")  # the next samples jump away
+    clock.on(seconds=10)
+    live.pump(desk)
+    with pytest.raises(Refused, match="Not settled"):
+        bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, seen=last)
+    assert h.state_of(desk, run).steps[0].point.millivolts == seen.settling.value
+
+
+def test_redo_keeps_the_old_version_and_early_is_recorded(desk, clock, things):
+    run = h.start(desk, things)
+    h.take_cup(desk, clock, things, run)
+    with pytest.raises(InputError, match="Reason must say why"):
+        bench.redo(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=1, reason=" ")
+    bench.redo(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=1, reason="Cup was knocked over")
+    state = h.state_of(desk, run)
+    assert (state.turn, state.current.spec.key) == (2, "neutral")
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2)
+    clock.on(seconds=10)
+    live.pump(desk)
+    with pytest.raises(Refused, match="Not settled"):
+        bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2)
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2, early=True, answer="In a hurry")
+    with desk.read() as session:
+        versions = list(session.scalars(select(Point).order_by(Point.version)))
+    assert [(p.version, p.withdrawn, p.early) for p in versions] == [
+        (1, False, False),
+        (2, True, False),
+        (3, False, True),
+    ]
+    bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Rain came")
+    with pytest.raises(MovedOn, match="abandoned"):
+        bench.dip(desk, things.ansa, h.key(), run_id=run, step="acid", turn=3)
+
+
+def test_an_expired_lot_needs_an_answer_and_is_in_the_verdict(desk, clock, things):
+    run = h.start(desk, things, alkaline="N10-071")
+    h.take_cup(desk, clock, things, run)
+    h.take_cup(desk, clock, things, run)
+    step = {"run_id": run, "step": "alkaline", "turn": 2}
+    bench.dip(desk, things.ansa, h.key(), **step)
+    h.let_settle(desk, clock, run)
+    with pytest.raises(Refused, match="N10-071 expired on"):
+        bench.accept(desk, things.ansa, h.key(), **step)
+    bench.accept(desk, things.ansa, h.key(), **step, answer="No other bottle in the van")
+    found = h.result_of(desk, run)
+    assert [r.key for r in found.verdict.rows if r.outcome is Outcome.CARE] == ["expired"]
+    with pytest.raises(InputError, match="Reason must say why"):
+        bench.finish(desk, things.ansa, h.key(), run_id=run, turn=3, use=True)
+    bench.finish(desk, things.ansa, h.key(), run_id=run, turn=3, use=True, words="Alkaline side is not needed today")
+    with desk.read() as session:
+        assert session.scalars(select(Calibration)).one().decision == "Alkaline side is not needed today"
+
+
+def test_evidence_is_append_only_even_for_the_database_owner(desk, clock, things):
+    h.calibrate(desk, clock, things)
+    h.visit(desk, clock, things)
+    for table in ("samples", "points", "dips", "runs", "run_ends", "calibrations", "visits", "readings", "audit"):
+        for statement in (f"delete from {table}", f"update {table} set {_column(table)} = {_column(table)}"):
+            with pytest.raises(DBAPIError, match="evidence"), desk.sessions.begin() as session:
+                session.execute(text(statement))
+
+
+def _column(table):
+    return "run_id" if table == "run_ends" else "dip_id" if table == "samples" else "id"
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"cups": {}}, "Choose the solution for “near pH 7”"),
+        ({"neutral": "N4-118"}, "N4-118 is pH 4.01; “near pH 7” takes pH 6.6 to 7.6"),
+        ({"method_key": "ph-9000"}, "That method is not known"),
+        ({"source": "guessed"}, "live or typed"),
+        ({"probe_id": "nonsense"}, "There is no such probe"),
+    ],
+)
+def test_a_wrong_start_is_refused_by_name(desk, things, change, words):
+    kwargs = dict(probe_id=things.probes["A1"], method_key="ph-7-4-10", source="live", cups=things.cups())
+    if "neutral" in change:
+        kwargs["cups"] = things.cups(**change)
+    else:
+        kwargs |= change
+    with pytest.raises((InputError, NotFound), match=words):
+        bench.start(desk, things.ansa, h.key(), **kwargs)
+    with pytest.raises(InputError, match="has no link"):
+        bench.start(
+            desk,
+            things.ansa,
+            h.key(),
+            **(
+                kwargs
+                | {"probe_id": things.probes["B1"], "method_key": "ph-7-4-10", "source": "live", "cups": things.cups()}
+            ),
+        )
+
+
+def test_typed_values_are_checked_all_at_once(desk, clock, things):
+    run = h.start(desk, things, "B1", source="typed")
+    with pytest.raises(InputError) as caught:
+        bench.type_reading(
+            desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, signal="volts", value=float("nan"),
+            temperature_c=412.0,
+        )  # fmt: skip
+    assert {f.field for f in caught.value.faults} == {"signal", "millivolts", "temperature_c"}
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Sample)) == 0
