@@ -252,7 +252,10 @@ def _with_database(name: str, line: list[str]) -> int:
     try:
         cluster.remove()
         cluster.start()
-        return _run(*line, env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres")})
+        return _run(
+            *line,
+            env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"},
+        )
     finally:
         cluster.stop()
         cluster.remove()

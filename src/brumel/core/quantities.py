@@ -21,6 +21,8 @@ QUANTITIES: dict[str, Quantity] = {
     "millivolts": Quantity("electrode signal", "E", "mV"),
     "ph": Quantity("pH", "pH", ""),
     "displayed_ph": Quantity("displayed pH", "pH", ""),
+    "expected_ph": Quantity("expected pH", "pH", ""),
+    "temperatures_c": Quantity("temperatures", "T", "°C"),
     "expanded_uncertainty": Quantity("expanded uncertainty", "U", ""),
     "offset_mv": Quantity("offset", "E0", "mV"),
     "slope_percent": Quantity("slope", "s", "%"),

@@ -150,7 +150,10 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
 
 @dataclass(frozen=True)
 class FieldCriteria:
-    """Field rule: the last `count` readings, `spacing_s` apart (as they were typed where 0), lie within ± tolerance of their median [unit, or %]."""
+    """Field rule: the last `count` readings lie within ± tolerance of their median [unit, or % where relative].
+
+    The readings are `spacing_s` apart; 0 takes them as they were typed [s].
+    """
 
     quantity: str
     unit: str

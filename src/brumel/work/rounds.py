@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import believability as belief
 from brumel.core import ph
@@ -91,13 +91,15 @@ def site(session: Session, site_id: str | uuid.UUID) -> Site:
 
 def standing(session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY) -> list[Reading]:
     """The standing (newest) versions of a site's readings of a quantity, newest first."""
-    newest = (
-        select(Reading.id)
+    newer = aliased(Reading)
+    query = (
+        select(Reading)
+        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by))
         .where(Reading.site_id == site_id, Reading.quantity == quantity)
-        .distinct(Reading.root_id)
-        .order_by(Reading.root_id, Reading.version.desc())
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(count)
     )
-    query = select(Reading).where(Reading.id.in_(newest)).order_by(Reading.at.desc()).limit(count)
     return list(session.scalars(query))
 
 

@@ -172,7 +172,8 @@ def fit(
     isopotential_ph : where temperature does not change the signal [pH]
 
     Returns Calibration. Raises all faults of the points at once; CannotFit where buffers stand closer than
-    1 pH (neighbours for segments, the outermost for one line), where all points have the same signal, or where the slope comes out zero or reversed.
+    1 pH (neighbours for segments, the outermost for one line), where all points have the same signal, or where
+    the slope comes out zero or reversed.
     Source: Buck2002, section 5 (bracketing and multi-point procedures).
     """
     entered = [p if isinstance(p, BufferPoint) else BufferPoint(*p) for p in points]

@@ -1,0 +1,165 @@
+"""Benchmarks: every figure is a ratio or a latency measured side by side in this one run. `./brumel bench`."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import threading
+import time
+import uuid
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+
+import numpy as np
+from flask import Flask
+from sqlalchemy import text
+from tests.web.conftest import sign_in
+from tests.work.helpers import Things, key
+
+from brumel.config import Config, sqlalchemy_url
+from brumel.core.settling import judge
+from brumel.methods import load_method
+from brumel.store.migrate import migrate
+from brumel.store.sessions import make_engine, make_sessions
+from brumel.web import create_app
+from brumel.work import bench, demo, live, rounds, watch
+from brumel.work.desk import Desk
+
+
+def median_s(do: Callable[[], Any], repeats: int = 25) -> float:
+    do()
+    times = []
+    for _ in range(repeats):
+        start = time.perf_counter()
+        do()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def line(name: str, value: str, note: str = "") -> None:
+    print(f"{name:<58} {value:>12}  {note}")
+
+
+def pages(url: str, desk: Desk) -> None:
+    """A Bench and a Rounds page against a bare Flask page with one query."""
+    app = create_app(Config(url, "b" * 40, demo=True, insecure_cookies=True))
+    client = sign_in(app, "ansa")
+    bare = Flask("bare")
+    engine = make_engine(url)
+
+    @bare.get("/")
+    def one_query() -> str:
+        with engine.connect() as connection:
+            return f"<p>{connection.execute(text('select count(*) from probes')).scalar()}</p>"
+
+    things = Things(desk)
+    run = bench.start(
+        desk,
+        things.ansa,
+        key(),
+        probe_id=things.probes["A1"],
+        method_key="ph-7-4-10",
+        source="live",
+        cups=things.cups(),
+    )["run"]
+    bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0)
+    visit = rounds.start_visit(
+        desk, things.ansa, key(), site_id=things.sites["raceway"], probe_id=things.probes["A2"], source="live"
+    )["visit"]
+    rounds.dip(desk, things.ansa, key(), visit_id=visit)
+    with desk.sessions.begin() as session:
+        live.set_truth(session, "clock", {"pace": 60})
+    time.sleep(1.5)
+    live.pump(desk)
+    base = median_s(lambda: bare.test_client().get("/"))
+    places = (
+        ("Bench page, a cup with 90 s of samples", f"/bench/runs/{run}"),
+        ("Rounds page, a sheet", f"/rounds/visits/{visit}"),
+    )
+    for name, path in places:
+        own = median_s(lambda path=path: client.get(path))
+        line(
+            name,
+            f"{own / base:.1f} x",
+            f"a bare page with one query ({own * 1000:.1f} ms against {base * 1000:.1f} ms)",
+        )
+
+
+def settling() -> None:
+    """Judging 10 000 samples against reading them once with plain NumPy."""
+    t = np.arange(10_000) * 0.5
+    y = 100 - 80 * np.exp(-t / 30) + np.random.default_rng(1).normal(0, 0.05, t.size)
+    method = load_method("ph-7-4-10")
+    assert method is not None
+    criteria = method.settling.criteria("pH signal")
+    own = median_s(lambda: judge(t, y, criteria))
+    fit = median_s(lambda: np.polyfit(t, y, 1))
+    line(
+        "Settling judged over 10 000 samples", f"{own / fit:.1f} x", f"one numpy.polyfit of them ({own * 1000:.1f} ms)"
+    )
+
+
+def latency(desk: Desk) -> None:
+    """From a sample stored to the judged event a page gets, in process, through PostgreSQL's notice."""
+    from brumel.web.live import Hub
+
+    things = Things(desk)
+    with desk.sessions.begin() as session:
+        live.set_truth(session, "clock", {"pace": 1})
+    visit = rounds.start_visit(
+        desk, things.ansa, key(), site_id=things.sites["pool"], probe_id=things.probes["A2"], source="live"
+    )["visit"]
+    dip = rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"]
+    seen = watch.VisitWatch(desk, visit)
+    stop = threading.Event()
+
+    def meter() -> None:
+        while not stop.is_set():
+            live.pump(desk)
+            time.sleep(0.1)
+
+    delays: list[float] = []
+    hub = Hub(os.environ["BRUMEL_TEST_CLUSTER_DB"])
+    thread = threading.Thread(target=meter)
+    thread.start()
+    with hub.watch(dip) as news:
+        end = time.monotonic() + 12
+        while time.monotonic() < end:
+            found = seen.tick()
+            if found and found["t"]:
+                due = seen.dip.started_at + timedelta(seconds=found["t"][-1])  # type: ignore[union-attr]
+                delays.append((desk.clock() - due).total_seconds())
+            try:
+                news.get(timeout=1)
+            except Exception:
+                continue
+    stop.set()
+    thread.join()
+    line(
+        "Sample due to judged event, median",
+        f"{statistics.median(delays) * 1000:.0f} ms",
+        f"{len(delays)} events at 2 a second",
+    )
+    line("Sample due to judged event, 95th percentile", f"{np.percentile(delays, 95) * 1000:.0f} ms")
+
+
+def main() -> None:
+    url = sqlalchemy_url(os.environ["BRUMEL_TEST_CLUSTER"])
+    migrate(url)
+    os.environ["BRUMEL_TEST_CLUSTER_DB"] = url
+    desk = Desk(make_sessions(make_engine(url)))
+    demo.load(desk)
+    print(f"Run {uuid.uuid4().hex[:8]} on {os.cpu_count()} cores\n")
+    pages(url, desk)
+    settling()
+    latency(desk)
+    try:
+        from benchmarks import science
+    except ImportError:
+        return
+    science.main()
+
+
+if __name__ == "__main__":
+    main()

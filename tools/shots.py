@@ -1,0 +1,138 @@
+"""Take the pictures of docs/screenshots from a fresh demo world. Run by `./brumel shots`."""
+
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import urllib.request
+import uuid
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from sqlalchemy import select
+
+from brumel.config import sqlalchemy_url
+from brumel.store.cluster import ROOT, free_port
+from brumel.store.migrate import migrate
+from brumel.store.sessions import make_engine, make_sessions
+from brumel.store.tables import Reading
+from brumel.work import demo, live
+from brumel.work.desk import Desk
+
+OUT = ROOT / "docs/screenshots"
+
+
+def _serve(url: str, port: int) -> list[subprocess.Popen[bytes]]:
+    env = os.environ | {
+        "DATABASE_URL": url, "BRUMEL_SECRET_KEY": uuid.uuid4().hex * 2, "BRUMEL_DEMO": "1", "BRUMEL_PLAIN_HTTP": "1",
+    }  # fmt: skip
+    line = [sys.executable, "-m", "brumel.cli"]
+    children = [
+        subprocess.Popen([*line, "serve", "--port", str(port), "--workers", "1"], env=env, start_new_session=True),
+        subprocess.Popen([*line, "meter"], env=env, start_new_session=True),
+    ]
+    for _ in range(150):
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/sign-in", timeout=2)
+            return children
+        except OSError:
+            time.sleep(0.1)
+    raise SystemExit("the server did not come up")
+
+
+def _sign_in(page: Page, username: str) -> None:
+    page.goto("/sign-in")
+    page.get_by_label("User name").fill(username)
+    page.get_by_label("Password").fill(demo.PASSWORD)
+    page.keyboard.press("Enter")
+    page.wait_for_url(re.compile(r"/$"))
+
+
+def _settled(page: Page) -> None:
+    page.wait_for_selector("[data-main][aria-disabled=false]", timeout=90_000)
+
+
+def _take(page: Page, name: str, *, full: bool = False) -> None:
+    page.wait_for_timeout(500)
+    page.screenshot(path=OUT / f"{name}.png", full_page=full)
+    print("·", name)
+
+
+def _story(wide: Page, phone: Page, reading: str) -> None:
+    _take(wide, "today")
+    wide.goto("/bench")
+    wide.get_by_role("listitem").filter(has_text="pH probe A1").get_by_role("link").click()
+    wide.get_by_role("button", name="Start the run").click()
+    for cup in range(3):
+        wide.get_by_role("button", name="The probe is in the cup").click()
+        if cup == 1:
+            wide.wait_for_timeout(4000)
+            _take(wide, "bench-cup")
+            phone.goto(wide.url)
+            phone.wait_for_timeout(500)
+            _take(phone, "bench-phone")
+        _settled(wide)
+        wide.locator("[data-main]").click()
+    wide.wait_for_selector("svg.plate")
+    _take(wide, "bench-verdict")
+    wide.get_by_role("button", name="Put in force").click()
+    wide.wait_for_url(re.compile("/records/calibrations/"))
+    _take(wide, "calibration-record")
+    wide.goto("/rounds")
+    wide.get_by_role("link", name="Raceway 3").click()
+    _take(wide, "site")
+    wide.get_by_role("button", name="Open the sheet").click()
+    wide.get_by_role("button", name="The probe is in the water").click()
+    _settled(wide)
+    wide.wait_for_selector(".ladder")
+    _take(wide, "sheet")
+    phone.goto(wide.url)
+    _settled(phone)
+    _take(phone, "sheet-phone")
+    wide.goto(f"/records/readings/{reading}")
+    _take(wide, "reading")
+    for name, path in (("kit", "/kit"), ("records", "/records")):
+        wide.goto(path)
+        _take(wide, name)
+    for extra in ("worksheet",):
+        if wide.goto(f"/{extra}").ok:
+            _take(wide, extra)
+
+
+def main() -> None:
+    url = sqlalchemy_url(os.environ["BRUMEL_TEST_CLUSTER"])
+    migrate(url)
+    engine = make_engine(url)
+    desk = Desk(make_sessions(engine))
+    demo.load(desk)
+    with desk.sessions.begin() as session:
+        live.set_truth(session, "clock", {"pace": 5})
+        reading = str(
+            session.scalar(select(Reading.id).where(Reading.quantity == "ph").order_by(Reading.at.desc()).limit(1))
+        )
+    port = free_port()
+    children = _serve(url, port)
+    try:
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(
+                executable_path=os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium"),
+                args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+            )
+            base = f"http://127.0.0.1:{port}"
+            wide = browser.new_context(base_url=base, viewport={"width": 1280, "height": 800}).new_page()
+            phone = browser.new_context(base_url=base, viewport={"width": 390, "height": 844}).new_page()
+            _sign_in(wide, "ansa")
+            _sign_in(phone, "ansa")
+            _story(wide, phone, reading)
+            browser.close()
+    finally:
+        for child in children:
+            os.killpg(child.pid, signal.SIGKILL)
+
+
+if __name__ == "__main__":
+    Path(OUT).mkdir(parents=True, exist_ok=True)
+    main()
