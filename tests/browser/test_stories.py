@@ -105,7 +105,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
         page.get_by_label("Display shows").fill("150")
         page.get_by_label("Water temperature").fill("29,4")
         page.get_by_role("button", name="Add this reading").click()
-    expect(page.get_by_text("outside what this site can be")).to_be_visible()
+    expect(page.locator("[data-speak]")).to_contain_text("outside what this site can be")
     page.get_by_role("button", name="Keep this reading").click()
     expect(page.get_by_role("alert")).to_contain_text("say why it may be so")
     page.get_by_label("It may be so, because").fill("Acid feed stuck open; duty manager told")

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import IntEnum
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from brumel.core.checking import Door
+from brumel.core.errors import WrongShape
 
 
 class Flag(IntEnum):
@@ -108,6 +111,84 @@ def rate_since(
     return Finding(
         "rate", "change since last visit", flag,
         f"{quantity} changed by {change:+.3g}{_u(unit)} in {last[1]:.1f} days (questioned over {allowed:.2g}{_u(unit)}).",
+    )  # fmt: skip
+
+
+# -- series: one flag a sample, vectorised
+
+
+def flag_series(
+    values: Any,
+    *,
+    gross: tuple[float, float],
+    usual: tuple[float, float] | None = None,
+    spike: tuple[float, float] | None = None,
+    flat: tuple[int, int, float] | None = None,
+) -> NDArray[np.int8]:
+    """QARTOD flags of a logged series, 1-d; the worst of the tests stands [unit].
+
+    gross, usual : outside gross fails, outside usual is suspect
+    spike : (suspect, fail): distance of a sample from the mean of its neighbours
+    flat : (suspect count, fail count, tolerance): so many samples in a row without moving more than the tolerance
+    NaN is 9, missing, and never an error: a logger has gaps. Raises WrongShape for anything but one column of numbers.
+    Source: QARTOD, tests 4, 5, 6 and 8.
+    """
+    try:
+        v = np.asarray(values, dtype=np.float64)
+    except (TypeError, ValueError) as error:
+        raise WrongShape("values", "Readings must be one column of numbers.") from error
+    if v.ndim != 1:
+        raise WrongShape("values", "Readings must be one column of numbers.")
+    flags = np.ones(v.shape, dtype=np.int8)
+    if usual:
+        flags[(v < usual[0]) | (v > usual[1])] = Flag.SUSPECT
+    if spike and v.size > 2:
+        off = np.abs(v[1:-1] - (v[:-2] + v[2:]) / 2)
+        inner = flags[1:-1]
+        inner[off > spike[0]] = Flag.SUSPECT
+        inner[off > spike[1]] = Flag.FAIL
+    if flat:
+        runs = _flat_runs(v, flat[2])
+        flags[(runs >= flat[0]) & (flags < Flag.SUSPECT)] = Flag.SUSPECT
+        flags[runs >= flat[1]] = Flag.FAIL
+    flags[(v < gross[0]) | (v > gross[1])] = Flag.FAIL
+    flags[np.isnan(v)] = Flag.MISSING
+    return flags
+
+
+def _flat_runs(v: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
+    """How many samples up to this one have stayed within the tolerance of their forerunner."""
+    if v.size == 0:
+        return np.zeros(0, dtype=np.int64)
+    index = np.arange(v.size)
+    moved = np.ones(v.size, dtype=bool)
+    moved[1:] = ~(np.abs(np.diff(v)) <= tolerance)
+    return index - np.maximum.accumulate(np.where(moved, index, 0)) + 1
+
+
+def spike(
+    quantity: str, value: float, before: float, after: float, unit: str, *, suspect: float, fail: float
+) -> Finding:
+    """One sample against the mean of its neighbours [unit]. Source: QARTOD, test 6."""
+    off = abs(value - (before + after) / 2)
+    flag = Flag.FAIL if off > fail else Flag.SUSPECT if off > suspect else Flag.PASS
+    return Finding(
+        "spike", "spike", flag,
+        f"{quantity} {value:.4g}{_u(unit)} stands {off:.3g}{_u(unit)} from its neighbours' mean "
+        f"(questioned over {suspect:g}).",
+    )  # fmt: skip
+
+
+def flat_line(
+    quantity: str, values: Sequence[float], unit: str, *, suspect: int, fail: int, tolerance: float
+) -> Finding:
+    """Whether the newest values have stopped moving [unit]. Source: QARTOD, test 8."""
+    run = int(_flat_runs(np.asarray(values, dtype=np.float64), tolerance)[-1]) if len(values) else 0
+    flag = Flag.FAIL if run >= fail else Flag.SUSPECT if run >= suspect else Flag.PASS
+    return Finding(
+        "flat", "flat line", flag,
+        f"{quantity} has not moved by more than {tolerance:g}{_u(unit)} over the last {run} readings "
+        f"(questioned at {suspect}).",
     )  # fmt: skip
 
 

@@ -48,3 +48,38 @@ class Working:
             Step(**{**step, "inputs": tuple(Input(**given) for given in step["inputs"])}) for step in data["steps"]
         )
         return cls(data["title"], tuple(steps))
+
+
+class Ladder:
+    """Builds a working line by line; the last line that was added is the result."""
+
+    def __init__(self, title: str) -> None:
+        self.title, self.steps = title, list[Step]()
+
+    def step(
+        self,
+        symbol: str,
+        name: str,
+        formula: str,
+        result: float,
+        unit: str = "",
+        source: str = "",
+        *inputs: tuple[str, str, float, str],
+        digits: int = 3,
+    ) -> Ladder:
+        """Add a line; inputs are (symbol, name, value, unit). Returns self, so that lines can be chained."""
+        given = tuple(Input(*each) for each in inputs)
+        self.steps.append(Step(symbol, name, formula, given, float(result), unit, source, digits))
+        return self
+
+    def done(self) -> Working:
+        return Working(self.title, tuple(self.steps))
+
+
+@dataclass(frozen=True)
+class Worked:
+    """A result with its unit and its working."""
+
+    value: float
+    unit: str
+    working: Working

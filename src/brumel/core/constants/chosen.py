@@ -1,0 +1,12 @@
+"""Chosen by people, with why. A method or a setting overrides each of them."""
+
+TEMPERATURE_COEFFICIENT_PERCENT = (
+    2.0  # per °C; the trade's usual middle between 1.8 (dilute KCl) and 2.2 (ground water)
+)
+REFERENCE_C = 25.0
+TDS_SCALES = (0.5, 0.64, 0.7)  # the factors people meet on displays
+TDS_LOW, TDS_HIGH = 0.45, 1.0
+SALINITY_HIGH = 42.0  # PSS-78 is not defined beyond it
+ION_ELECTRODE_MOST_US_CM = 1500.0  # beyond it other ions speak: common practice
+ELECTRODE_QUALITY_PURE_US_CM = 100.0  # below it pH is slow and uncertain: common practice
+COVERAGE = 2.0  # k of every expanded uncertainty

@@ -1,0 +1,137 @@
+"""The closing check and what it does to a span's readings [USGS-TM1D3]."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from brumel.core.checking import Door, Floats, plain
+from brumel.core.errors import InputError
+from brumel.core.working import Ladder, Worked
+
+GRADES = ("excellent", "good", "fair", "poor")
+
+
+@dataclass(frozen=True)
+class Criteria:
+    """When a closing check holds and how a correction is graded.
+
+    holds : largest error that counts as no drift [unit]; holds_percent the same relative, the greater of the two counts
+    grades : upper ends of excellent, good and fair [unit, or % where relative]; most : beyond it nothing is reported
+    """
+
+    holds: float
+    holds_percent: float
+    grades: tuple[float, float, float]
+    most: float
+    relative: bool
+    unit: str
+    source: str = "USGS-TM1D3"
+
+
+@dataclass(frozen=True)
+class Check:
+    """A check in a standard: when [s from any start], what was read, what it should be."""
+
+    at_s: float
+    value: float
+    expected: float
+
+    @property
+    def error(self) -> float:
+        return self.value - self.expected
+
+
+def holds(check: Check, criteria: Criteria) -> bool:
+    """Whether the probe held: the error is within the criterion, the absolute or the relative one, whichever is greater."""
+    allowed = max(criteria.holds, abs(check.expected) * criteria.holds_percent / 100)
+    return abs(check.error) <= allowed + 1e-9
+
+
+def correct_one_point(values: Floats, times_s: Floats, closing: Check, opened_s: float) -> Floats:
+    """Spread the closing error evenly over the time since the calibration and take it off [unit, s].
+
+    v − e·(t − t0)/(t1 − t0): nothing at the calibration, all of it at the check. Source: USGS-TM1D3.
+    """
+    v, t = _enter(values, times_s, opened_s, closing.at_s)
+    return plain(np.asarray(v - closing.error * (t - opened_s) / (closing.at_s - opened_s)))
+
+
+def correct_two_point(values: Floats, times_s: Floats, low: Check, high: Check, opened_s: float) -> Floats:
+    """The same with two closing standards: the error is taken as a line between them, at each reading's own value.
+
+    Both checks are taken at the later of their times. Raises InputError where the standards are the same. Source:
+    USGS-TM1D3.
+    """
+    if abs(high.value - low.value) < 1e-9 * max(abs(high.value), 1.0):
+        raise InputError("expected", "The two closing standards gave the same value; they must differ.")
+    end = max(low.at_s, high.at_s)
+    v, t = _enter(values, times_s, opened_s, end)
+    # The final electrode maps true to shown by a line; the share of the way there grows with time.
+    slope = (high.error - low.error) / (high.value - low.value)
+    error = low.error + slope * (v - low.value)
+    return plain(np.asarray(v - error * (t - opened_s) / (end - opened_s)))
+
+
+def _enter(values: Any, times: Any, opened_s: float, closed_s: float) -> tuple[np.ndarray, np.ndarray]:
+    door = Door()
+    v = door.floats("values", values, -1e9, 1e9)
+    if not closed_s > opened_s:
+        door.add(InputError("times_s", "The closing check must come after the calibration."))
+        door.close()
+    t = door.floats("times_s", times, opened_s, closed_s, "Readings must lie between the two checks.")
+    door.same_length(values=v, times_s=t)
+    door.close()
+    return v, t
+
+
+def grade(correction: Floats, criteria: Criteria, value: Floats | None = None) -> Any:
+    """Grade by the size of the correction: excellent, good, fair, poor; "not reported" beyond the most.
+
+    correction : what was taken off [unit]; value : the corrected value, for relative criteria [unit]
+    """
+    door = Door()
+    size = np.abs(door.floats("correction", correction, -1e9, 1e9))
+    if criteria.relative:
+        v = door.floats("value", value if value is not None else np.nan, -1e9, 1e9)
+        door.close()
+        size = 100 * size / np.maximum(np.abs(v), 1e-12)
+    door.close()
+    edges = np.array([*criteria.grades, criteria.most])
+    found = np.array([*GRADES, "not reported"])[np.searchsorted(edges, np.round(size, 9), side="left")]
+    return str(found) if found.ndim == 0 else found
+
+
+@dataclass(frozen=True)
+class Effect:
+    """What a closing check does to one reading."""
+
+    state: str
+    before: float
+    after: float
+    grade: str
+    worked: Worked
+
+
+def effect(criteria: Criteria, value: float, at_s: float, closing: Check, opened_s: float) -> Effect:
+    """Bracketed where the probe held, else corrected in time, graded, or not reported; with the working [unit, s]."""
+    unit = criteria.unit
+    ladder = Ladder("What the closing check does")
+    ladder.step(
+        "e", "error at the closing check", "e = read − expected", closing.error, unit, "USGS-TM1D3",
+        ("read", "read in the standard", closing.value, unit), ("exp", "standard", closing.expected, unit),
+    )  # fmt: skip
+    if holds(closing, criteria):
+        ladder.step("v", "value stands", "the probe held", value, unit, "USGS-TM1D3")
+        return Effect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
+    after = float(correct_one_point(value, at_s, closing, opened_s))
+    share = (at_s - opened_s) / (closing.at_s - opened_s)
+    ladder.step(
+        "v", "corrected, linear in time", "v' = v − e·(t − t0)/(t1 − t0)", after, unit, "USGS-TM1D3",
+        ("v", "as read", value, unit), ("share", "share of the time", share, ""),
+    )  # fmt: skip
+    graded = str(grade(value - after, criteria, after))
+    state = "not reported" if graded == "not reported" else "corrected"
+    return Effect(state, value, after, graded, Worked(after, unit, ladder.done()))

@@ -1,0 +1,122 @@
+"""ORP: standards, the reference electrode by its name, and Eh against the standard hydrogen electrode."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from brumel.core.checking import Door, Floats, plain
+from brumel.core.constants.measured import HALF_CELL_C, HALF_CELL_MV, HALF_CELL_NAMES
+from brumel.core.ph.electrode import nernst_slope_mv
+from brumel.core.verdict import Outcome, Row, Verdict
+from brumel.core.working import Ladder, Worked
+
+MV_RANGE = (-1500.0, 1500.0)
+ZOBELL_RANGE = (0.0, 50.0)
+QUINHYDRONE_E0_MV = 699.4  # against the standard hydrogen electrode at 25 °C: common practice, no source
+ELECTRODES = tuple(HALF_CELL_MV)
+
+
+def reference_electrode_mv(electrode: str, temperature_c: Floats) -> Floats:
+    """Potential of a reference half-cell against the standard hydrogen electrode, 10 to 40 °C [°C] -> [mV].
+
+    electrode : "agcl-3m", "agcl-3.5m", "agcl-saturated" or "calomel-saturated". Linear between the table's 5 °C.
+    Raises UnknownName with the nearest match, OutOfRange. Source: USGS-A6.5, from memory of its table.
+    """
+    door = Door()
+    door.name("electrode", electrode, ELECTRODES)
+    t = door.floats(
+        "temperature_c", temperature_c, HALF_CELL_C[0], HALF_CELL_C[-1], "The table of half-cells ends there."
+    )
+    door.close()
+    return plain(np.interp(t, HALF_CELL_C, HALF_CELL_MV[electrode]))
+
+
+def eh_mv(orp_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
+    """Eh: the reading plus the half-cell's potential at the sample's temperature [mV]. Source: USGS-A6.5."""
+    door = Door()
+    e = door.floats("orp_mv", orp_mv, *MV_RANGE)
+    door.close()
+    return plain(np.asarray(e + reference_electrode_mv(electrode, temperature_c)))
+
+
+def zobell_mv(temperature_c: Floats) -> Floats:
+    """Zobell's ferro/ferricyanide solution against the standard hydrogen electrode [°C] -> [mV].
+
+    Eh = 0.43028 − 2.5157e-3 (T − 25) − 3.7979e-6 (T − 25)² V, 0 to 50 °C. Source: Nordstrom1977.
+    """
+    door = Door()
+    t = door.floats("temperature_c", temperature_c, *ZOBELL_RANGE)
+    door.close()
+    d = t - 25.0
+    return plain(np.asarray(430.28 - 2.5157 * d - 3.7979e-3 * d * d))
+
+
+def quinhydrone_mv(ph: Floats, temperature_c: Floats = 25.0) -> Floats:
+    """Quinhydrone in a buffer against the standard hydrogen electrode, E = 699.4 mV − k(T)·pH; 20 to 30 °C, pH up to 8.
+
+    Source: common practice, no source; beyond pH 8 quinhydrone oxidises.
+    """
+    door = Door()
+    p = door.floats("ph", ph, 0, 8, "Beyond pH 8 quinhydrone oxidises.")
+    t = door.floats("temperature_c", temperature_c, 20, 30)
+    door.same_length(ph=p, temperature_c=t)
+    door.close()
+    return plain(np.asarray(QUINHYDRONE_E0_MV - nernst_slope_mv(t) * p))
+
+
+def expected_mv(standard_eh_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
+    """What an ORP probe with this reference should show in a standard known by its Eh [mV]."""
+    return plain(np.asarray(standard_eh_mv) - np.asarray(reference_electrode_mv(electrode, temperature_c)))
+
+
+@dataclass(frozen=True)
+class Offset:
+    """A one-point adjustment: what is added to every reading [mV], from which standard."""
+
+    offset_mv: float
+    standard: str
+
+    def orp_mv(self, orp_mv: Floats) -> Floats:
+        door = Door()
+        e = door.floats("orp_mv", orp_mv, *MV_RANGE)
+        door.close()
+        return plain(np.asarray(e + self.offset_mv))
+
+
+def fit_offset(orp_mv: float, expected: float, standard: str = "") -> Offset:
+    """The offset that makes the reading in a standard right [mV]."""
+    door = Door()
+    door.number("orp_mv", orp_mv, *MV_RANGE)
+    door.number("expected_mv", expected, *MV_RANGE)
+    door.close()
+    return Offset(expected - orp_mv, standard)
+
+
+def verdict(orp_mv: float, expected: float, tolerance_mv: float, source: str) -> Verdict:
+    """Check in a standard: within ± tolerance fit, within twice it with care, else not [mV]."""
+    door = Door()
+    door.number("orp_mv", orp_mv, *MV_RANGE)
+    door.number("expected_mv", expected, *MV_RANGE)
+    door.number("tolerance_mv", tolerance_mv, 0.1, 200)
+    door.close()
+    error = orp_mv - expected
+    size = round(abs(error), 9)
+    outcome = Outcome.FIT if size <= tolerance_mv else Outcome.CARE if size <= 2 * tolerance_mv else Outcome.NOT
+    row = Row("orp", "error in the standard", error, "mV", f"within ±{tolerance_mv:g} mV", outcome, source, "", 0)
+    return Verdict((row,))
+
+
+def explain(orp_mv: float, electrode: str, temperature_c: float) -> Worked:
+    """Eh with its working [mV, °C]."""
+    half = float(reference_electrode_mv(electrode, temperature_c))
+    value = float(eh_mv(orp_mv, electrode, temperature_c))
+    ladder = Ladder("Eh against the standard hydrogen electrode")
+    ladder.step("ORP", f"as read, against {HALF_CELL_NAMES[electrode]}", "as read", orp_mv, "mV", "reading", digits=0)
+    ladder.step(
+        "Eref", f"half-cell {HALF_CELL_NAMES[electrode]}", "table, linear in T", half, "mV", "USGS-A6.5",
+        ("T", "temperature", temperature_c, "°C"), digits=0,
+    )  # fmt: skip
+    ladder.step("Eh", "against the standard hydrogen electrode", "Eh = ORP + Eref", value, "mV", "USGS-A6.5", digits=0)
+    return Worked(value, "mV", ladder.done())

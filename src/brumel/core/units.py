@@ -1,0 +1,80 @@
+"""Units, converted once at the edge: what the trade writes on one side, core's canonical units on the other."""
+
+from __future__ import annotations
+
+import functools
+import math
+from collections.abc import Sequence
+from typing import Any
+
+from brumel.core.errors import InputError, NotANumber, UnknownName
+from brumel.core.quantities import label
+
+#: Per dimension: the canonical unit first, then what people may write, each with its name for pint.
+UNITS: dict[str, dict[str, str]] = {
+    "temperature": {"°C": "degC", "°F": "degF", "K": "kelvin"},
+    "pressure": {"hPa": "hPa", "kPa": "kPa", "mmHg": "mmHg", "inHg": "inHg", "mbar": "mbar", "atm": "atm"},
+    "length": {"m": "meter", "ft": "foot"},
+    "conductivity": {"µS/cm": "uS/cm", "mS/cm": "mS/cm", "S/m": "S/m", "mS/m": "mS/m"},
+    "potential": {"mV": "mV", "V": "V"},
+    "mass per volume": {"mg/L": "mg/L", "g/L": "g/L", "µg/L": "ug/L"},
+    "time": {"min": "minute", "h": "hour", "s": "second", "d": "day"},
+}
+_ALIASES = {
+    "c": "°C", "degc": "°C", "f": "°F", "degf": "°F", "us/cm": "µS/cm", "μs/cm": "µS/cm", "us": "µS/cm", "µs": "µS/cm",
+    "ms": "mS/cm", "mg/l": "mg/L", "g/l": "g/L", "ug/l": "µg/L", "torr": "mmHg",
+}  # fmt: skip
+
+
+@functools.cache
+def _registry() -> Any:
+    from pint import UnitRegistry  # heavy to import; only the edge pays for it
+
+    return UnitRegistry(autoconvert_offset_to_baseunit=True)
+
+
+def dimension_of(unit: str) -> str:
+    """The dimension a unit belongs to; raises UnknownName with the nearest match, and for "ppm" without its factor."""
+    text = _name(unit)
+    for dimension, units in UNITS.items():
+        if text in units:
+            return dimension
+    raise UnknownName("unit", unit, [u for units in UNITS.values() for u in units])
+
+
+def _name(unit: str) -> str:
+    text = unit.strip()
+    if text.lower() in ("ppm", "ppt"):
+        raise InputError(
+            "unit",
+            f"“{text}” does not say what it counts. Write mg/L for a mass, or give TDS with its factor.",
+            value=unit,
+        )
+    return _ALIASES.get(text.lower(), text)
+
+
+def to_canonical(field: str, value: float, unit: str, dimension: str) -> float:
+    """`value` in `unit` as the canonical unit of its dimension. Raises NotANumber, UnknownName, and for a wrong kind."""
+    return convert(field, value, unit, next(iter(UNITS[dimension])), dimension)
+
+
+def convert(field: str, value: float, unit: str, into: str, dimension: str) -> float:
+    """`value` from one unit of a dimension into another [unit] -> [into]."""
+    if not isinstance(value, (int, float)) or not math.isfinite(value):
+        raise NotANumber(field, value)
+    known = UNITS[dimension]
+    text = _name(unit)
+    if text not in known:
+        raise InputError(
+            field,
+            f"{label(field).capitalize()} is a {dimension}; “{unit[:20]}” is not one of {', '.join(known)}.",
+            value=unit,
+        )
+    if text == into:
+        return float(value)
+    return float(_registry().Quantity(value, known[text]).to(known[into]).magnitude)
+
+
+def choices(dimension: str) -> Sequence[str]:
+    """The units people may choose from, the canonical one first."""
+    return list(UNITS[dimension])

@@ -1,0 +1,48 @@
+"""Limits of checks and of the closing check, from `data/checks.yaml`."""
+
+from __future__ import annotations
+
+import functools
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field
+
+from brumel.core import drift
+from brumel.methods.loader import DATA
+from brumel.methods.model import Limit
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+class Closing(_Strict):
+    """Criteria of the closing check of one quantity."""
+
+    holds: float = Field(gt=0)
+    holds_percent: float = Field(ge=0)
+    grades: tuple[float, float, float]
+    most: float = Field(gt=0)
+    relative: bool
+    unit: str
+    source: str = Field(min_length=3)
+
+    def criteria(self) -> drift.Criteria:
+        return drift.Criteria(**self.model_dump())
+
+
+class Checks(_Strict):
+    """All limits by quantity and name."""
+
+    temperature: dict[str, Limit]
+    redox: dict[str, Limit]
+    ions: dict[str, Limit]
+    conductivity: dict[str, Limit]
+    oxygen: dict[str, Limit]
+    closing: dict[str, Closing]
+
+
+@functools.cache
+def load_checks() -> Checks:
+    """The shipped limits."""
+    return Checks.model_validate(yaml.safe_load((DATA / "checks.yaml").read_text("utf-8")))
