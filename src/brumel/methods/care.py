@@ -1,0 +1,55 @@
+"""Stowing, cleaning and cautions, from `data/care.yaml`."""
+
+from __future__ import annotations
+
+import functools
+from typing import Literal
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field
+
+from brumel.methods.loader import DATA
+
+Quantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"]
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Care(_Strict):
+    """One piece of advice, by the school that gives it."""
+
+    quantity: Quantity
+    what: Literal["stow", "clean", "revive", "never"]
+    school: str
+    advice: str
+    source: str = Field(min_length=3)
+
+
+class Caution(_Strict):
+    """A caution and the step it belongs to."""
+
+    key: str
+    step: Literal["solutions", "cleaning", "zero", "handling", "membrane", "site", "judging"]
+    quantities: tuple[Quantity, ...]
+    words: str
+
+
+class CareBook(_Strict):
+    """All of it."""
+
+    care: tuple[Care, ...]
+    cautions: tuple[Caution, ...]
+
+    def advice(self, quantity: str) -> tuple[Care, ...]:
+        return tuple(c for c in self.care if c.quantity == quantity)
+
+    def cautions_at(self, *steps: str, quantity: str) -> tuple[str, ...]:
+        return tuple(c.words for c in self.cautions if c.step in steps and quantity in c.quantities)
+
+
+@functools.cache
+def load_care() -> CareBook:
+    """The shipped advice."""
+    return CareBook.model_validate(yaml.safe_load((DATA / "care.yaml").read_text("utf-8")))
