@@ -201,8 +201,10 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
     assert count(brumel, Calibration) == 0
 
 
-PAGES = ["/", "/bench", "/rounds", "/kit", "/kit/methods", "/records", "/records/calibrations", "/records/audit",
-         "/practice/meter"]  # fmt: skip
+PAGES = [
+    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/records", "/records/calibrations", "/records/audit",
+    "/worksheet", "/worksheet/conductivity", "/worksheet/compare", "/practice/meter",
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("width", "look"), [(1280, "paper"), (390, "sun"), (1280, "night")])
@@ -242,3 +244,24 @@ def test_signed_out_and_in_again(brumel, open_page):
     page.get_by_role("button", name="Sign out").click()
     page.goto("/kit")
     expect(page.get_by_role("heading", level=1)).to_have_text("Sign in")
+
+
+def test_a_sum_follows_the_typing_and_its_address_can_be_shared(brumel, open_page):
+    page = open_page(brumel.base)
+    page.keyboard.press("6")
+    page.get_by_role("link", name="What oxygen should read here").click()
+    check_axe(page, at="worksheet")
+    page.get_by_label("Water temperature", exact=True).fill("20")
+    page.get_by_label("Altitude").fill("0")
+    expect(page.locator(".reported-now")).to_contain_text("9.09 mg/L")
+    page.get_by_label("Unit of Water temperature").select_option("°F")
+    page.get_by_label("Water temperature", exact=True).fill("86")
+    expect(page.locator(".reported-now")).to_contain_text("7.56 mg/L")
+    page.get_by_label("Salinity", exact=True).fill("salty")
+    expect(page.get_by_role("alert")).to_contain_text("Salinity must be a number")
+    page.get_by_label("Salinity", exact=True).fill("35")
+    expect(page.locator(".reported-now")).to_contain_text("6.2")
+    shared = open_page(brumel.base, "ilka", width=390, height=844)
+    shared.goto(page.url)
+    expect(shared.locator(".reported-now")).to_have_text(page.locator(".reported-now").inner_text())
+    check_axe(shared, at="worksheet on a phone")

@@ -7,7 +7,8 @@ from brumel.core.errors import InputError
 from brumel.methods import load_faults, load_method, load_methods, parse_method
 from brumel.methods.loader import DATA
 
-TEXT = (DATA / "ph" / "ph-7-4-10.yaml").read_text("utf-8")
+OWN = (DATA / "ph" / "ph-7-4-10.yaml").read_text("utf-8")
+TEXT = OWN.replace("extends: common\n", "") + (DATA / "ph" / "_common.yaml").read_text("utf-8")
 
 
 def test_the_schools_are_there_with_their_limits_and_sources():
@@ -35,6 +36,7 @@ BROKEN = {
     "nan": (TEXT.replace("drift_per_min: 0.6", "drift_per_min: .nan"), ["settling.drift_per_min"]),
     "twice the same cup": (TEXT.replace("key: acid", "key: neutral"), ["two steps have the same key"]),
     "no source": (TEXT.replace('source: "common practice, no source"}\n  cup', 'source: ""}\n  cup'), ["source"]),
+    "extends nothing": (OWN.replace("common", "../../secrets"), ["extends: there is no shared file"]),
     "several": (
         TEXT.replace("version: 1", "version: none")
         .replace("quantity: ph", "quantity: taste")

@@ -233,9 +233,10 @@ def ammonia_pka(temperature_c: Floats, salinity: Floats = 0.0) -> Floats:
     t = door.floats("temperature_c", temperature_c, 0, 50)
     s = door.floats("salinity", salinity, 0, 42)
     door.same_length(temperature_c=t, salinity=s)
-    if np.any(s > 0) and np.max(t) > 40:
-        door.floats("temperature_c", temperature_c, 0, 40, "With salt the formula ends there.")
     door.close()
+    if np.any(s > 0):
+        door.floats("temperature_c", temperature_c, 0, 40, "With salt the formula ends there.")
+        door.close()
     return plain(_pka(t, s))
 
 
@@ -258,6 +259,8 @@ def unionised_ammonia_fraction(ph: Floats, temperature_c: Floats, salinity: Floa
     """Share of ammonia nitrogen that is un-ionised NH3, the toxic part: 1 / (1 + 10^(pKa − pH)) [°C] -> 0 to 1."""
     door = Door()
     p = door.floats("ph", ph, 0, 14)
+    shapes = {"temperature_c": np.zeros(np.shape(temperature_c)), "salinity": np.zeros(np.shape(salinity))}
+    door.same_length(ph=p, **shapes)
     door.close()
     pka = np.asarray(ammonia_pka(temperature_c, salinity))
     return plain(np.asarray(1.0 / (1.0 + 10.0 ** (pka - p))))

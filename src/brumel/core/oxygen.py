@@ -34,6 +34,12 @@ def _enter(temperature_c: Any, salinity: Any, pressure_hpa: Any) -> tuple[Array,
     return t, s, p
 
 
+def _shapes(temperature_c: Any, salinity: Any, pressure_hpa: Any) -> dict[str, Array]:
+    """The other inputs as arrays, for comparing lengths only; their values are checked by `saturation_mg_l`."""
+    given = {"temperature_c": temperature_c, "salinity": salinity, "pressure_hpa": pressure_hpa}
+    return {name: np.zeros(np.shape(value)) for name, value in given.items()}
+
+
 def saturation_mg_l(
     temperature_c: Floats, salinity: Floats = 0.0, pressure_hpa: Floats = STANDARD_PRESSURE_HPA
 ) -> Floats:
@@ -150,6 +156,7 @@ def percent_saturation(
     """
     door = Door()
     c = door.floats("oxygen_mg_l", oxygen_mg_l, 0, 100)
+    door.same_length(oxygen_mg_l=c, **_shapes(temperature_c, salinity, pressure_hpa))
     door.name("relative_to", relative_to, ("local", "standard"))
     door.close()
     full = saturation_mg_l(temperature_c, salinity, pressure_hpa if relative_to == "local" else STANDARD_PRESSURE_HPA)
@@ -167,6 +174,7 @@ def from_percent_mg_l(
     """mg/L from percent of saturation; the inverse of `percent_saturation` [%] -> [mg/L]."""
     door = Door()
     f = door.floats("saturation_percent", saturation_percent, 0, 1000)
+    door.same_length(saturation_percent=f, **_shapes(temperature_c, salinity, pressure_hpa))
     door.name("relative_to", relative_to, ("local", "standard"))
     door.close()
     full = saturation_mg_l(temperature_c, salinity, pressure_hpa if relative_to == "local" else STANDARD_PRESSURE_HPA)
@@ -188,6 +196,7 @@ def recompute_mg_l(
     """
     door = Door()
     c = door.floats("oxygen_mg_l", oxygen_mg_l, 0, 100)
+    door.same_length(oxygen_mg_l=c, **_shapes(temperature_c, salinity, pressure_hpa))
     door.close()
     real = saturation_mg_l(temperature_c, salinity, pressure_hpa)
     preset = saturation_mg_l(temperature_c, preset_salinity, preset_pressure_hpa)

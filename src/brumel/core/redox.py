@@ -37,6 +37,7 @@ def eh_mv(orp_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
     """Eh: the reading plus the half-cell's potential at the sample's temperature [mV]. Source: USGS-A6.5."""
     door = Door()
     e = door.floats("orp_mv", orp_mv, *MV_RANGE)
+    door.same_length(orp_mv=e, temperature_c=np.zeros(np.shape(temperature_c)))
     door.close()
     return plain(np.asarray(e + reference_electrode_mv(electrode, temperature_c)))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 from pathlib import Path
 from typing import Any
 
@@ -33,11 +34,26 @@ def parse_method(text: str, name: str = "method file") -> Method:
         raise MethodFault(name, f"{name}: not readable as YAML{where}.") from error
     if not isinstance(data, dict):
         raise MethodFault(name, f"{name}: must be a list of named entries, not {type(data).__name__}.")
+    shared, faults = _shared(data, name)
     try:
-        return Method.model_validate(data)
+        if faults:
+            raise faults[0]
+        return Method.model_validate({**shared, **data})
     except ValidationError as error:
         faults = [_fault(name, dict(e)) for e in error.errors()]
         raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
+
+
+def _shared(data: dict[str, Any], name: str) -> tuple[dict[str, Any], list[MethodFault]]:
+    """The entries of the shared file a method extends; the method's own win."""
+    wanted = data.pop("extends", None)
+    if wanted is None:
+        return {}, []
+    place = f"{data.get('quantity', '')}/{wanted}"
+    path = DATA / f"{data.get('quantity', '')}" / f"_{wanted}.yaml"
+    if not re.fullmatch(r"[a-z]{1,20}/[a-z-]{1,30}", place) or not path.is_file():
+        return {}, [MethodFault(f"{name}: extends", f"{name}: extends: there is no shared file “{str(wanted)[:40]}”.")]
+    return dict(yaml.safe_load(path.read_text("utf-8"))), []
 
 
 def _fault(name: str, error: dict[str, Any]) -> MethodFault:
@@ -51,9 +67,8 @@ def _fault(name: str, error: dict[str, Any]) -> MethodFault:
 @functools.cache
 def load_methods() -> dict[str, Method]:
     """All methods shipped, by key, in the order they are offered."""
-    found = [
-        parse_method(p.read_text("utf-8"), p.name) for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults"
-    ]
+    files = [p for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults" and not p.name.startswith("_")]
+    found = [parse_method(p.read_text("utf-8"), p.name) for p in files]
     return {m.key: m for m in sorted(found, key=lambda m: (-len(m.steps), m.title))}
 
 

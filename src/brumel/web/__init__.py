@@ -54,6 +54,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.records import routes as records
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
+    from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, practice):
+    for place in (auth, today, bench, rounds, kit, records, worksheet, practice):
         app.register_blueprint(place.blueprint)

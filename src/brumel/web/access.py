@@ -52,6 +52,8 @@ ROLES: dict[str, frozenset[str]] = {
     "records.calibration": STAFF,
     "records.certificate": STAFF,
     "records.audit": LEAD,
+    "worksheet.index": STAFF,
+    "worksheet.show": STAFF,
     "practice.meter": STAFF,
     "practice.set_meter": STAFF,
 }

@@ -21,7 +21,8 @@ PLACES = (
     ("rounds.index", "Rounds", "3"),
     ("kit.index", "Kit", "4"),
     ("records.index", "Records", "5"),
-    ("practice.meter", "Practice", "6"),
+    ("worksheet.index", "Worksheet", "6"),
+    ("practice.meter", "Practice", "7"),
 )
 
 

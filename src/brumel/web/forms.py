@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import uuid
 from typing import Any
@@ -17,11 +18,31 @@ _THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$", re.ASCII)
 _NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$", re.ASCII)
 
 
-class NumberField(StringField):
-    """A number typed with point or comma; `data` is a float, or None when empty and not required.
+def parse_number(name: str, text: str, *, required: bool = True) -> float | None:
+    """A number as people type it, with point or comma; None for empty where that is allowed.
 
-    "1,413" could be 1.413 or 1413, so it is sent back rather than guessed.
+    "1,413" could be 1.413 or 1413, so it is sent back rather than guessed. Raises InputError naming the field.
     """
+    plain = text.strip().replace("−", "-").replace("\u00a0", "")
+    if not plain and not required:
+        return None
+    if _THOUSANDS.match(plain):
+        raise InputError(
+            name,
+            f"{name[:1].upper()}{name[1:]} “{plain}” can be read in two ways; write {plain.replace(',', '.')} or "
+            f"{plain.replace(',', '')}.",
+            value=plain,
+        )
+    if not _NUMBER.match(plain):
+        raise NotANumber(name, plain)
+    found = float(plain.replace(",", "."))
+    if not math.isfinite(found):
+        raise NotANumber(name, plain)
+    return found
+
+
+class NumberField(StringField):
+    """A number typed with point or comma; `number` is a float, or None when empty and not required."""
 
     def __init__(self, text: str = "", *, name_of: str, required: bool = True, **kwargs: Any) -> None:
         super().__init__(text or label(name_of).capitalize(), **kwargs)
@@ -29,17 +50,10 @@ class NumberField(StringField):
         self.number: float | None = None
 
     def post_validate(self, form: Any, validation_stopped: bool) -> None:
-        text = str(self.data or "").strip().replace("−", "-").replace("\u00a0", "")
-        if not text and not self.required:
-            return
-        if _THOUSANDS.match(text):
-            raise ValidationError(
-                f"{label(self.name_of).capitalize()} “{text}” can be read in two ways; write {text.replace(',', '.')} or "
-                f"{text.replace(',', '')}."
-            )
-        if not _NUMBER.match(text):
-            raise ValidationError(str(NotANumber(self.name_of, text)))
-        self.number = float(text.replace(",", "."))
+        try:
+            self.number = parse_number(label(self.name_of), str(self.data or ""), required=self.required)
+        except InputError as error:
+            raise ValidationError(str(error)) from error
 
 
 class WriteForm(FlaskForm):

@@ -114,6 +114,7 @@ class Calibration:
         door = Door()
         p = door.floats("ph", ph, -2, 16)
         t = door.floats("temperature_c", temperature_c, T_LOW, T_HIGH)
+        door.same_length(ph=p, temperature_c=t)
         door.close()
         x = NERNST_MV_PER_K * (t + ZERO_CELSIUS_K) * (p - self.isopotential_ph)
         lines = np.array([s.offset_mv - s.slope * x for s in self.segments])

@@ -1,0 +1,69 @@
+"""Worksheet: one quick sum with its working; its state is in the URL, so it can be shared."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, render_template, request
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.web import charts
+from brumel.web.forms import parse_number
+from brumel.work import sums
+
+blueprint = Blueprint("worksheet", __name__, template_folder="templates", url_prefix="/worksheet")
+LONGEST = 200
+
+
+@blueprint.get("")
+def index() -> Any:
+    """The contents of the Worksheet."""
+    return render_template("worksheet/index.html", sums=sums.SUMS)
+
+
+@blueprint.get("/<key>")
+def show(key: str) -> Any:
+    """A sum with what the URL gives; without anything, with an example."""
+    asked = sums.find(key)
+    words = {k: v[:LONGEST] for k, v in request.args.items()}
+    fresh = not any(e.key in words for e in asked.entries)
+    shown = {e.key: words.get(e.key, e.default if fresh or e.choices else "") for e in asked.entries}
+    units = {e.key: words.get(f"{e.key}_unit", e.unit) for e in asked.entries if e.dimension}
+    faults: list[InputError] = []
+    answer = None
+    try:
+        numbers, hidden = _numbers(asked, shown)
+        answer = sums.answer(asked, numbers, {**shown, **{f"{k}_unit": v for k, v in units.items()}})
+    except InputError as error:
+        faults, hidden = list(error.faults), _hidden(asked, shown)
+    page = render_template(
+        "worksheet/show.html", asked=asked, sums=sums.SUMS, shown=shown, units=units, faults=faults, answer=answer,
+        hidden=hidden, unit_choices={e.key: sums.book.units(e) for e in asked.entries},
+        picture=charts.picture(answer.picture) if answer and answer.picture else None,
+    )  # fmt: skip
+    return page, 422 if faults else 200
+
+
+def _hidden(asked: sums.Sum, shown: dict[str, str]) -> set[str]:
+    """Fields that do not matter for what was chosen."""
+    return {e.key for e in asked.entries if e.only_for and shown.get(e.only_for[0]) not in e.only_for[1]}
+
+
+def _numbers(asked: sums.Sum, shown: dict[str, str]) -> tuple[dict[str, float | None], set[str]]:
+    """The typed numbers; all that cannot be read are told at once."""
+    hidden = _hidden(asked, shown)
+    found: dict[str, float | None] = {}
+    faults: list[InputError] = []
+    for entry in asked.entries:
+        if entry.choices:
+            continue
+        text = shown[entry.key]
+        if entry.key in hidden and not text.strip():
+            text = entry.default
+        try:
+            found[entry.key] = parse_number(entry.label, text, required=not entry.optional)
+        except InputError as error:
+            faults.append(error)
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    return found, hidden
