@@ -94,12 +94,9 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     _take(phone, "sheet-phone")
     wide.goto(f"/records/readings/{reading}")
     _take(wide, "reading")
-    for name, path in (("kit", "/kit"), ("records", "/records")):
+    for name, path in (("kit", "/kit"), ("records", "/records"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)
-    for extra in ("worksheet",):
-        if wide.goto(f"/{extra}").ok:
-            _take(wide, extra)
 
 
 def main() -> None:

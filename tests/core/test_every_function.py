@@ -95,7 +95,7 @@ def test_an_array_is_its_scalars_in_a_row(name):
 
 
 @names
-@pytest.mark.parametrize("bad", [math.nan, math.inf, "warm", None, [], [1.0, math.nan, 2.0]])
+@pytest.mark.parametrize("bad", [math.nan, math.inf, "warm", None, [], [1.0, math.nan, 2.0], [[1.0], [1.0, 2.0]]])
 def test_bad_values_are_refused_in_every_place(name, bad):
     row = ROWS[name]
     for i in range(len(row.good)):
@@ -124,5 +124,5 @@ def test_values_outside_are_refused_with_value_and_range_and_all_at_once(name):
 def test_lengths_that_do_not_match_are_refused(name):
     row = ROWS[name]
     if len(row.good) > 1:
-        with pytest.raises(InputError, match="do not match|must be one"):
+        with pytest.raises(InputError, match=r"do not match|must be one"):
             row.function(np.array(row.good[0]), *(np.array(a[:2]) for a in row.good[1:]))

@@ -100,7 +100,7 @@ def calibrate(desk, clock, things, probe="A1", method="ph-7-4-10"):
     return finish(desk, things, run)
 
 
-def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv"):
+def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv", answer=""):
     """Two typed values a cup from a function of the buffer's pH, then accept."""
     while (state := state_of(desk, run)).current:
         step = state.current
@@ -112,7 +112,7 @@ def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv")
                 desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, signal=signal,
                 value=electrode(expected), temperature_c=temperature, after_s=after,
             )  # fmt: skip
-        bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn)
+        bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, answer=answer)
 
 
 def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take):

@@ -75,3 +75,11 @@ class Door:
 def plain(array: NDArray[np.float64]) -> Floats:
     """A 0-d result as a Python float, anything else as it is."""
     return float(array) if np.ndim(array) == 0 else array
+
+
+def shape_of(value: Any) -> NDArray[np.float64]:
+    """Zeros of the value's shape, for comparing lengths before the value itself is checked elsewhere."""
+    try:
+        return np.zeros(np.shape(value))
+    except ValueError:
+        return np.zeros(())  # ragged: the check of the value itself says so

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from brumel.core.checking import Door, Floats, plain
+from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.chosen import ION_ELECTRODE_MOST_US_CM
 from brumel.core.constants.defined import NERNST_MV_PER_K, ZERO_CELSIUS_K
 from brumel.core.constants.measured import AMMONIUM_G_MOL, NITROGEN_G_MOL
@@ -259,8 +259,7 @@ def unionised_ammonia_fraction(ph: Floats, temperature_c: Floats, salinity: Floa
     """Share of ammonia nitrogen that is un-ionised NH3, the toxic part: 1 / (1 + 10^(pKa − pH)) [°C] -> 0 to 1."""
     door = Door()
     p = door.floats("ph", ph, 0, 14)
-    shapes = {"temperature_c": np.zeros(np.shape(temperature_c)), "salinity": np.zeros(np.shape(salinity))}
-    door.same_length(ph=p, **shapes)
+    door.same_length(ph=p, temperature_c=shape_of(temperature_c), salinity=shape_of(salinity))
     door.close()
     pka = np.asarray(ammonia_pka(temperature_c, salinity))
     return plain(np.asarray(1.0 / (1.0 + 10.0 ** (pka - p))))

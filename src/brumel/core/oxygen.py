@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from brumel.core.checking import Door, Floats, plain
+from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA, ZERO_CELSIUS_K
 from brumel.core.errors import OutOfRange
 from brumel.core.working import Ladder, Worked
@@ -37,7 +37,7 @@ def _enter(temperature_c: Any, salinity: Any, pressure_hpa: Any) -> tuple[Array,
 def _shapes(temperature_c: Any, salinity: Any, pressure_hpa: Any) -> dict[str, Array]:
     """The other inputs as arrays, for comparing lengths only; their values are checked by `saturation_mg_l`."""
     given = {"temperature_c": temperature_c, "salinity": salinity, "pressure_hpa": pressure_hpa}
-    return {name: np.zeros(np.shape(value)) for name, value in given.items()}
+    return {name: shape_of(value) for name, value in given.items()}
 
 
 def saturation_mg_l(

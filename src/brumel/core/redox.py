@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from brumel.core.checking import Door, Floats, plain
+from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.measured import HALF_CELL_C, HALF_CELL_MV, HALF_CELL_NAMES
 from brumel.core.ph.electrode import nernst_slope_mv
 from brumel.core.verdict import Outcome, Row, Verdict
@@ -37,7 +37,7 @@ def eh_mv(orp_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
     """Eh: the reading plus the half-cell's potential at the sample's temperature [mV]. Source: USGS-A6.5."""
     door = Door()
     e = door.floats("orp_mv", orp_mv, *MV_RANGE)
-    door.same_length(orp_mv=e, temperature_c=np.zeros(np.shape(temperature_c)))
+    door.same_length(orp_mv=e, temperature_c=shape_of(temperature_c))
     door.close()
     return plain(np.asarray(e + reference_electrode_mv(electrode, temperature_c)))
 

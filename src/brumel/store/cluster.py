@@ -1,8 +1,8 @@
 """A private PostgreSQL on a free loopback port, for the demo and the tests.
 
 As root the cluster runs as the `postgres` account and lives under /var/lib/brumel, because that account may not be
-able to enter the checkout; otherwise it lives in the checkout's var/ folder. A shared lock counts the users, so
-the last one out stops the server.
+able to enter the checkout; otherwise it lives in the checkout's var/ folder. BRUMEL_DATA_DIR names another place. A
+shared lock counts the users, so the last one out stops the server.
 """
 
 from __future__ import annotations
@@ -44,7 +44,9 @@ class Cluster:
 
     def __init__(self, name: str, root: Path = ROOT) -> None:
         self.as_root = os.geteuid() == 0
-        if self.as_root:
+        if given := os.environ.get("BRUMEL_DATA_DIR"):
+            self.home = Path(given) / name
+        elif self.as_root:
             digest = hashlib.sha256(str(root).encode()).hexdigest()[:12]
             self.home = Path("/var/lib/brumel") / f"{name}-{digest}"
         else:

@@ -1,0 +1,157 @@
+"""The commands of the README as processes: the demo's first start, its second, a taken port, kill -9, and a fresh one."""
+
+import os
+import re
+import shutil
+import signal
+import socket
+import stat
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+from sqlalchemy import select
+
+from brumel import cli
+from brumel.store.cluster import Cluster, ClusterError, free_port
+from brumel.store.sessions import make_engine, make_sessions
+from brumel.store.tables import User
+
+
+@pytest.fixture
+def data_dir():
+    """A place the database account can enter; pytest's own folders are closed to it."""
+    base = Path("/var/lib/brumel") if os.geteuid() == 0 else None
+    if base:
+        base.mkdir(parents=True, exist_ok=True)
+    place = Path(tempfile.mkdtemp(prefix="commands-", dir=base))
+    place.chmod(0o755)
+    yield place
+    shutil.rmtree(place, ignore_errors=True)
+
+
+class Demo:
+    """`brumel demo` as a process of its own group."""
+
+    def __init__(self, data_dir: Path, *arguments: str) -> None:
+        self.log = data_dir / f"demo-{time.monotonic()}.log"
+        self.out = self.log.open("w")
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "brumel.cli", "demo", "--no-history", "--workers", "1", *arguments],
+            env=os.environ | {"BRUMEL_DATA_DIR": str(data_dir)}, stdout=self.out, stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )  # fmt: skip
+
+    def words(self) -> str:
+        return self.log.read_text("utf-8")
+
+    def address(self) -> str:
+        for _ in range(600):
+            found = re.search(r"http://127\.0\.0\.1:\d+/", self.words())
+            if found:
+                try:
+                    urllib.request.urlopen(found.group() + "sign-in", timeout=2).read()
+                    return found.group()
+                except OSError:
+                    pass
+            assert self.process.poll() is None, self.words()
+            time.sleep(0.1)
+        raise AssertionError(self.words())
+
+    def end(self, how: int) -> int:
+        if how == signal.SIGKILL:
+            os.killpg(self.process.pid, how)
+        else:
+            self.process.send_signal(how)
+        code = self.process.wait(timeout=30)
+        self.out.close()
+        return code
+
+
+def test_the_demo_from_nothing_again_after_kill_and_fresh(data_dir):
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        first = Demo(data_dir, "--port", str(port))
+        address = first.address()
+        assert address != f"http://127.0.0.1:{port}/"
+        assert f"port {port} is taken" in first.words()
+        assert "demo world loaded" in first.words()
+        assert "password tarnholt-field-book" in first.words()
+        page = urllib.request.urlopen(address + "sign-in").read().decode()
+        assert "tarnholt-field-book" in page
+        first.end(signal.SIGKILL)
+
+    started = time.monotonic()
+    second = Demo(data_dir, "--port", str(free_port()))
+    second.address()
+    assert "demo data kept" in second.words()
+    assert time.monotonic() - started < 30
+    assert second.end(signal.SIGTERM) == 0
+    postmaster = data_dir / "demo/pg/postmaster.pid"
+    assert not postmaster.exists()  # the last one out stopped the server
+
+    third = Demo(data_dir, "--fresh", "--port", str(free_port()))
+    third.address()
+    assert "throwing the old demo away" in third.words()
+    assert "demo world loaded" in third.words()
+    third.end(signal.SIGTERM)
+    for name in ("cookie-secret", "db-password"):
+        assert stat.S_IMODE((data_dir / "demo" / name).stat().st_mode) == 0o600
+
+
+def test_two_users_of_one_cluster_and_the_last_one_stops_it(data_dir, monkeypatch):
+    monkeypatch.setenv("BRUMEL_DATA_DIR", str(data_dir))
+    one, two = Cluster("shared"), Cluster("shared")
+    one.start()
+    two.start()
+    assert one.url() == two.url()
+    one.ensure_database("twice")
+    two.ensure_database("twice")
+    one.stop()
+    assert two._up()
+    two.stop()
+    assert not two._up()
+    with pytest.raises(ClusterError, match="not running"):
+        two.url()
+    two.remove()
+    assert not two.home.exists()
+
+
+def test_ports_are_looked_for_upwards():
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        assert free_port(port) > port
+    assert 1024 < free_port() < 65536
+
+
+def test_a_deployment_is_set_up_by_commands_and_refuses_defaults(database_url, monkeypatch):
+    runner = CliRunner()
+    for name in ("DATABASE_URL", "BRUMEL_SECRET_KEY", "BRUMEL_DEMO"):
+        monkeypatch.delenv(name, raising=False)
+    refused = runner.invoke(cli.main, ["serve"])
+    assert refused.exit_code == 1
+    assert "DATABASE_URL is not set" in refused.output
+    assert "BRUMEL_SECRET_KEY must be a secret" in refused.output
+    assert runner.invoke(cli.main, ["migrate"]).exit_code == 1
+    monkeypatch.setenv("DATABASE_URL", database_url.replace("postgresql+psycopg", "postgresql"))
+    monkeypatch.setenv("BRUMEL_SECRET_KEY", "changeme")
+    assert "not a default" in runner.invoke(cli.main, ["serve"]).output
+    monkeypatch.setenv("BRUMEL_SECRET_KEY", "k" * 40)
+    assert "up to date" in runner.invoke(cli.main, ["migrate"]).output
+    added = runner.invoke(
+        cli.main, ["add-user", "mira", "Mira Holt", "--role", "lead", "--password", "a-long-password"]
+    )
+    assert "mira added as lead" in added.output
+    with make_sessions(make_engine(database_url))() as session:
+        user = session.scalar(select(User).where(User.username == "mira"))
+        assert user.password_hash.startswith("$argon2id$")
+    assert "demo" in runner.invoke(cli.main, ["help"]).output

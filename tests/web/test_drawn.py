@@ -1,0 +1,151 @@
+"""Drawn views: everything lies on the paper, limits are where the numbers say, labels do not lie on one another."""
+
+import re
+from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from brumel.core import ph
+from brumel.methods import load_method
+from brumel.web import charts, drawn
+from brumel.web.filters import number, when, with_u
+from brumel.work.sums import SUMS, Chart, Curve, Scale, answer
+
+LIMITS = load_method("ph-7-4-10").limits
+
+
+@given(low=st.floats(-1e5, 1e5), span=st.floats(1e-3, 1e5), about=st.integers(2, 9))
+def test_ticks_are_round_inside_and_neither_few_nor_many(low, span, about):
+    found = drawn.ticks(low, low + span, about)
+    assert all(low - 1e-6 * span <= t <= low + span * (1 + 1e-6) for t in found)
+    assert len(found) <= about + 1
+    if len(found) > 1:
+        step = found[1] - found[0]
+        assert re.match(r"^[125]0*(\.0*)?$|^0\.0*[125]$|^[125](e|$)", f"{float(f'{step:.3g}'):g}".replace("+", "")), (
+            step
+        )
+
+
+def test_a_frame_maps_corners_to_corners():
+    frame = drawn.Frame(10, 20, 110, 220, 0, 10, -5, 5)
+    assert (frame.x(0), frame.x(10), frame.y(-5), frame.y(5)) == (10, 110, 220, 20)
+    assert frame.path([(0, 0), (10, 5)]) == "M10.0,120.0 L110.0,20.0"
+
+
+@given(slope=st.floats(0.7, 1.1), offset=st.floats(-60, 60), t=st.floats(3, 35), bend=st.floats(-10, 10))
+def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
+    k = ph.nernst_slope_mv(t)
+    points = [(offset - slope * k * (p - 7), t, p) for p in (7.0, 4.0)] + [(offset - slope * k * 3 + bend, t, 10.0)]
+    fitted = ph.fit(points)
+    plate = drawn.plate(fitted, LIMITS, [{"ph": 9.2, "mv": offset - slope * k * 2.2, "c": t}], t)
+    assert len(plate["dots"]) == 4
+    for dot in plate["dots"]:
+        assert plate["frame"].left <= dot["x"] <= plate["frame"].right
+        assert plate["frame"].top - 40 <= dot["y"] <= plate["frame"].bottom + 40
+        assert plate["rest"].top <= dot["ry"] <= plate["rest"].bottom
+    for p, dot in zip(fitted.points, plate["dots"], strict=False):
+        assert dot["residual"] == pytest.approx(
+            p.millivolts - (fitted.segments[0].offset_mv * 0 + dot["mv"] - dot["residual"])
+        )
+    assert plate["zero"] == plate["frame"].y(0)
+
+
+def _calibration(day, slope, offset, outcome="fit"):
+    at = datetime(2026, 3, 1, tzinfo=UTC) + timedelta(days=day)
+    return SimpleNamespace(at=at, slope_percent=slope, offset_mv=offset, outcome=outcome, number=1000 + day, id=day)
+
+
+def test_a_history_runs_from_old_to_new_with_its_limits():
+    past = [_calibration(d, 99 - d / 5, d / 2) for d in (40, 20, 10, 0)]
+    strips = drawn.history(past, LIMITS)
+    assert [s["name"] for s in strips] == ["slope", "offset"]
+    xs = [d["x"] for d in strips[0]["dots"]]
+    assert xs == sorted(xs)
+    assert strips[0]["fit"] == [strips[0]["frame"].y(102), strips[0]["frame"].y(92)]
+    assert strips[0]["dots"][-1]["value"] == pytest.approx(91)
+    assert drawn.history(past[:1], LIMITS) is None
+
+
+def test_last_readings_show_uncertainty_and_the_usual_range():
+    now = datetime(2026, 5, 20, 9, tzinfo=UTC)
+    readings = [
+        SimpleNamespace(at=now - timedelta(days=d), value=7.2 + d / 100, expanded_uncertainty=u, backing="open", flag=1, id=d,
+                        settling={"early": d == 3})
+        for d, u in ((1, 0.03), (3, None), (30, 0.05))
+    ]  # fmt: skip
+    view = drawn.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
+    assert [m["label"] for m in view["months"]] == ["May"]
+    assert view["usual"][0] < view["usual"][1]
+    newest = view["dots"][-1]
+    assert newest["up"] < newest["y"] < newest["down"]
+    assert newest["x"] < view["now"] <= view["frame"].right
+    assert [d["early"] for d in view["dots"]] == [False, True, False]
+    assert drawn.last_readings([], {}, now, "UTC") is None
+
+
+def test_staff_and_ribbon_follow_what_was_done():
+    staff = drawn.staff(["near pH 7", "near pH 4", "verdict"], 1)
+    assert [m["state"] for m in staff["marks"]] == ["done", "now", "wait"]
+    assert staff["marks"][0]["y"] > staff["marks"][1]["y"] > staff["marks"][2]["y"]
+    levels = [drawn.staff(["a", "b", "c"], n)["level"] for n in range(4)]
+    assert levels == sorted(levels, reverse=True)
+    now = datetime(2026, 6, 1, 10, 30, tzinfo=UTC)
+    ribbon = drawn.ribbon(
+        [(now - timedelta(hours=2), "run-fit", "calibration"), (now - timedelta(hours=20), "x", "y")],
+        now,
+        "Europe/Oslo",
+    )
+    assert ribbon["time"] == "12:30"
+    assert ribbon["zone"] == "CEST"
+    assert 0 <= ribbon["marks"][0]["x"] < ribbon["now"] < 1000
+
+
+@pytest.mark.parametrize("asked", SUMS, ids=lambda s: s.key)
+def test_every_picture_of_the_worksheet_lies_on_its_paper(asked):
+    numbers = {e.key: float(e.default) if e.default else None for e in asked.entries if not e.choices}
+    found = answer(asked, numbers, {})
+    if found.picture is None:
+        return
+    view = charts.picture(found.picture)
+    if view["kind"] == "scale":
+        assert 24 <= view["mark"] <= 596
+        return
+    frame = view["frame"]
+    inside = [(m["x"], m["y"]) for m in view["marks"]]
+    for curve in view["curves"]:
+        inside += [tuple(map(float, pair.split(","))) for pair in curve["path"].replace("M", "").split(" L")]
+    xs, ys = np.array(inside).T
+    assert xs.min() >= frame.left - 0.2
+    assert xs.max() <= frame.right + 0.2
+    assert ys.min() >= frame.top - 0.2
+    assert ys.max() <= frame.bottom + 0.2
+    labels = sorted(c["y"] for c in view["curves"] if c["label"])
+    assert all(b - a >= 14.9 for a, b in zip(labels, labels[1:], strict=False))
+
+
+def test_charts_of_one_point_and_bars_do_not_break():
+    flat = Chart("t", "x", "y", (Curve("", [1.0], [5.0]),), ((1.0, 5.0, "here"),))
+    assert charts.chart(flat)["frame"].x0 < 1 < charts.chart(flat)["frame"].x1
+    bars = Chart("t", "", "pH", (), ((1.0, 7.3, "a"), (2.0, 7.2, "b")), None, ((1.0, 7.3, 0.1), (2.0, 7.2, 0.1)))
+    view = charts.chart(bars)
+    assert view["x_ticks"] == []
+    assert all(b["up"] < b["down"] for b in view["bars"])
+    assert charts.scale(Scale("t", "µS/cm", 0.05, 1e5, ((53_000.0, "sea"),), 1e9))["mark"] == 596
+
+
+def test_numbers_are_written_as_the_trade_reads_them():
+    assert number(-0.004, 2) == "0.00"
+    assert number(-1.5, 1) == "−1.5"
+    assert number(1.5, 1, plus=True) == "+1.5"
+    assert number(None) == "–"
+    assert with_u(7.2689, 0.05) == "7.27 ± 0.05 (k=2)"
+    assert with_u(1418.4, 21.0, "µS/cm") == "1418 ± 21 µS/cm (k=2)"
+    assert with_u(7.2689, None) == "7.27"
+    summer = datetime(2026, 7, 1, 12, tzinfo=UTC)
+    assert when(summer, "Europe/Oslo", "%H:%M") == "14:00 CEST"
+    assert when(datetime(2026, 12, 1, 12, tzinfo=UTC), "Europe/Oslo", "%H:%M") == "13:00 CET"
+    assert when(None) == "–"

@@ -1,0 +1,187 @@
+"""Bench, Rounds and Records by forms: redo, abandon, decide, question, correct, and what each page then says."""
+
+import html
+import re
+import uuid
+
+import pytest
+
+from brumel.work import bench, live
+from tests.web.conftest import csrf, sign_in
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def things(app):
+    return h.Things(app.extensions["desk"])
+
+
+@pytest.fixture
+def desk(app):
+    return app.extensions["desk"]
+
+
+def post(client, page, path, **data):
+    """Send a form as the page would: with its token, a key and the turn it shows."""
+    text = client.get(page).text
+    turn = re.search(r'name="turn" value="(\d*)"', text)
+    body = {"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "turn": turn.group(1) if turn else ""}
+    return client.post(path, data={**body, **data}, follow_redirects=True)
+
+
+def words(answer):
+    return html.unescape(re.sub(r"<[^>]+>", " ", answer.text))
+
+
+def test_a_cup_is_redone_with_a_reason_and_a_run_abandoned(desk, client, clock, things):
+    run = h.start(desk, things)
+    h.take_cup(desk, clock, things, run)
+    page = f"/bench/runs/{run}"
+    refused = post(client, page, f"{page}/redo/neutral", reason="")
+    assert refused.status_code == 422
+    assert "Reason must say why" in words(refused)
+    redone = post(client, page, f"{page}/redo/neutral", reason="Cup knocked over")
+    assert "Cup 1 of 3: N7-121" in words(redone)
+    assert post(client, page, f"{page}/redo/acid", reason="Not there yet").status_code == 404
+    gone = post(client, page, f"{page}/abandon", reason="Rain came")
+    assert "This run was abandoned" in words(gone)
+    assert "Rain came" in words(gone)
+    again = post(client, page, f"{page}/abandon", reason="Twice")
+    assert "This run was abandoned" in words(again)
+
+
+def test_use_with_care_needs_a_name_and_a_reason(desk, client, clock, things):
+    with desk.sessions.begin() as session:
+        live.set_truth(session, f"probe:{things.probes['A1']}", {"slope": 0.89, "offset_mv": 30.0, "cups_c": 18.0})
+    run = h.start(desk, things)
+    h.take_all(desk, clock, things, run)
+    page = f"/bench/runs/{run}"
+    verdict = client.get(page)
+    assert "use with care" in words(verdict)
+    assert "The decision is recorded with your name, Ansa Merrik" in words(verdict)
+    assert post(client, page, f"{page}/finish", use="yes", reason="").status_code == 422
+    kept = post(client, page, f"{page}/finish", use="yes", reason="Enough for the raceway today")
+    assert "Decided by Ansa Merrik: Enough for the raceway today" in words(kept)
+    assert "In force until" in words(kept)
+
+
+def test_do_not_use_cannot_be_put_in_force(desk, client, clock, things):
+    h.fault(desk, things.probes["A1"], "broken_bulb")
+    run = h.start(desk, things)
+    h.take_all(desk, clock, things, run)
+    page = f"/bench/runs/{run}"
+    assert "do not use" in words(client.get(page))
+    assert "Broken bulb or shorted lead" in words(client.get(page))
+    refused = post(client, page, f"{page}/finish", use="yes", reason="I like it")
+    assert refused.status_code == 422
+    filed = post(client, page, f"{page}/finish", use="no")
+    assert "Not put in force" in words(filed) or "This run was" in words(filed)
+    today = words(client.get("/"))
+    assert "pH probe A1" in today
+    assert "Calibrate" in today
+
+
+def test_an_unsettled_cup_is_refused_unless_early(desk, client, clock, things):
+    run = h.start(desk, things)
+    page = f"/bench/runs/{run}"
+    nothing = post(client, page, f"{page}/accept/neutral")
+    assert "There is no reading to accept yet" in words(nothing)
+    post(client, page, f"{page}/dip/neutral")
+    clock.on(seconds=8)
+    live.pump(desk)
+    refused = post(client, page, f"{page}/accept/neutral", seen="10")
+    assert "Not settled" in words(refused)
+    bad = post(client, page, f"{page}/accept/neutral", seen="ten")
+    assert "does not say which sample" in words(bad)
+    early = post(client, page, f"{page}/accept/neutral", early="yes", seen="16")
+    assert "Cup 2 of 3" in words(early)
+    assert h.state_of(desk, run).steps[0].point.early
+
+
+def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, things):
+    site = f"/rounds/sites/{things.sites['lagoon']}"
+    assert "Brackish" in words(client.get(site))
+    wrong = post(client, site, site, probe=things.probes["B1"], source="live")
+    assert "has no link; type its readings" in words(wrong)
+    nobody = post(client, site, site, probe="x", source="typed")
+    assert nobody.status_code == 404
+    sheet = post(client, site, site, probe=things.probes["B1"], source="typed")
+    page = sheet.request.path
+    assert "kept as unbacked and marked so" in words(sheet)
+    for after in ("5", "30"):
+        clock.on(seconds=20)
+        sheet = post(client, page, f"{page}/type", signal="ph", value="8.91", temperature_c="7,5", after_s=after)
+    assert "settled" in words(sheet)
+    assert "outside this site's usual" in words(sheet)
+    dip = re.search(r'name="dip" value="([^"]+)"', sheet.text).group(1)
+    asked = post(client, page, f"{page}/take", dip=dip)
+    assert asked.status_code == 422
+    assert 'value="8.91"' not in asked.text
+    kept = post(client, page, f"{page}/take", dip=dip, reason="Typed from the other meter")
+    assert "Kept" in words(kept)
+    link = re.search(r"/records/readings/[0-9a-f-]{36}", kept.text).group(0)
+    record = client.get(link)
+    assert "Typed from the other meter" in words(record)
+    slip = post(client, link, f"{link}/correct", turn="1", raw="8.19", temperature_c="7.5", reason="Swapped digits")
+    assert "version" in words(slip)
+    assert "Swapped digits" in words(slip)
+    assert "8.19" in words(slip)
+    old = client.get(link)
+    assert "Version 2 stands" in words(old)
+    stale = post(client, link, f"{link}/correct", turn="1", raw="8.20", temperature_c="7.5", reason="Again")
+    assert "newer version" in words(stale)
+    nonsense = post(client, link, f"{link}/correct", turn="1", raw="eight", temperature_c="", reason="x")
+    assert nonsense.status_code == 422
+
+
+def test_lists_turn_their_pages_and_keep_the_search(desk, client, clock, things):
+    for _ in range(26):
+        h.visit(desk, clock, things, "raceway", reason="Many", early=True)
+        clock.on(minutes=10)
+    page = client.get("/records?quantity=&site=" + things.sites["raceway"])
+    assert "52 readings, newest first" in words(page)
+    assert "page 1 of 2" in words(page)
+    following = re.search(r'href="([^"]+)" rel="next"', page.text).group(1)
+    second = client.get(html.unescape(following))
+    assert "page 2 of 2" in words(second)
+    assert things.sites["raceway"] in following
+    assert second.text.count("/records/readings/") >= 2
+    lead = sign_in(client.application, "ilka")
+    assert "visit.take" in words(lead.get("/records/audit"))
+    assert "Nothing fits this search" in words(client.get("/records?since=2031-01-01"))
+
+
+def test_kit_shows_lots_with_what_speaks_against_them(client, things):
+    kit = words(client.get("/kit"))
+    assert "N10-071 expired on" in kit
+    assert "its own label" in kit
+    assert "Bench set B" in kit
+    methods = words(client.get("/kit/methods"))
+    for word in ("7 → 4 → 10, by segments", "common practice, no source", "not before 30 s"):
+        assert word in methods
+    setup = client.get(f"/bench/probes/{things.probes['A1']}?method=ph-7-one-point")
+    assert "The slope is carried over" in words(setup)
+
+
+def test_a_stream_gives_events_and_ends_when_the_run_moved_on(desk, client, clock, things):
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    clock.on(seconds=40)
+    live.pump(desk)
+    answer = client.get(f"/bench/runs/{run}/stream", headers={"Accept": "text/event-stream"}, buffered=False)
+    assert answer.mimetype == "text/event-stream"
+    pieces = iter(answer.response)
+    first = b"".join([next(pieces), next(pieces)]).decode()
+    assert "event: reading" in first
+    assert '"settled": true' in first
+    assert "NaN" not in first
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    for piece in pieces:
+        if b"event: moved" in piece:
+            break
+    else:
+        raise AssertionError("the stream did not say that the run moved on")
+    signed_out = client.application.test_client().get(
+        f"/bench/runs/{run}/stream", headers={"Accept": "text/event-stream"}
+    )
+    assert signed_out.status_code == 401
