@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import os
+import shutil
+import signal
 import statistics
+import subprocess
+import sys
 import threading
 import time
 import uuid
@@ -13,15 +17,19 @@ from typing import Any
 
 import numpy as np
 from flask import Flask
+from playwright.sync_api import sync_playwright
 from sqlalchemy import text
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
+from brumel.meters.simulated import SAMPLES_PER_S
 from brumel.methods import load_method
+from brumel.store.cluster import free_port
 from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
+from brumel.store.tables import Dip
 from brumel.web import create_app
 from brumel.work import bench, demo, live, rounds, watch
 from brumel.work.desk import Desk
@@ -144,6 +152,60 @@ def latency(desk: Desk) -> None:
     line("Sample due to judged event, 95th percentile", f"{np.percentile(delays, 95) * 1000:.0f} ms")
 
 
+WATCH = """
+() => {
+  window.delays = [];
+  const place = document.querySelector("[data-seen]");
+  let last = "";
+  const look = () => {
+    if (place.value !== last) { last = place.value; window.delays.push([Number(last), Date.now()]); }
+    requestAnimationFrame(look);
+  };
+  look();
+}
+"""
+
+
+def screen(url: str, desk: Desk) -> None:
+    """From a sample due to its number on the screen of a real browser, through gunicorn and server-sent events."""
+    things = Things(desk)
+    port = free_port()
+    env = os.environ | {"DATABASE_URL": url, "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_PLAIN_HTTP": "1"}
+    line = [sys.executable, "-m", "brumel.cli"]
+    serve = [*line, "serve", "--port", str(port), "--workers", "1"]
+    children = [subprocess.Popen(c, env=env, start_new_session=True) for c in (serve, [*line, "meter"])]
+    try:
+        with sync_playwright() as playwright:
+            path = os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium")
+            browser = playwright.chromium.launch(executable_path=path, args=["--no-sandbox", "--disable-gpu"])
+            page = browser.new_page(base_url=f"http://127.0.0.1:{port}")
+            time.sleep(3)
+            page.goto("/sign-in")
+            page.get_by_label("User name").fill("ansa")
+            page.get_by_label("Password").fill(demo.PASSWORD)
+            page.keyboard.press("Enter")
+            page.wait_for_url("**/")
+            visit = rounds.start_visit(
+                desk, things.ansa, key(), site_id=things.sites["pool"], probe_id=things.probes["A2"], source="live"
+            )["visit"]
+            dip = uuid.UUID(rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"])
+            page.goto(f"/rounds/visits/{visit}")
+            page.evaluate(WATCH)
+            page.wait_for_timeout(12_000)
+            seen = page.evaluate("window.delays")[2:]
+            with desk.read() as session:
+                started = session.get_one(Dip, dip).started_at.timestamp()
+            delays = [at / 1000 - (started + seq / SAMPLES_PER_S) for seq, at in seen]
+            browser.close()
+    finally:
+        for child in children:
+            os.killpg(child.pid, signal.SIGKILL)
+    line_out = f"{statistics.median(delays) * 1000:.0f} ms"
+    line_name = "Sample due to its number on a real screen"
+    print(f"{line_name + ', median':<58} {line_out:>12}  {len(delays)} samples")
+    print(f"{line_name + ', 95th percentile':<58} {np.percentile(delays, 95) * 1000:>9.0f} ms")
+
+
 def main() -> None:
     url = sqlalchemy_url(os.environ["BRUMEL_TEST_CLUSTER"])
     migrate(url)
@@ -154,6 +216,7 @@ def main() -> None:
     pages(url, desk)
     settling()
     latency(desk)
+    screen(url, desk)
     try:
         from benchmarks import science
     except ImportError:

@@ -33,6 +33,15 @@ def live_cup(page):
     page.get_by_role("button", name="Accept this point").click()
 
 
+def tab_to(page, name):
+    """Press Tab until the link of that name has the focus, as a hand without a mouse does."""
+    for _ in range(60):
+        page.keyboard.press("Tab")
+        if page.evaluate("document.activeElement.textContent.trim()") == name:
+            return
+    raise AssertionError(f"{name} cannot be reached by Tab")
+
+
 def count(brumel, thing):
     with brumel.desk.read() as session:
         return session.scalar(select(func.count()).select_from(thing))
@@ -143,6 +152,20 @@ def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page
     page.keyboard.press("Escape")
     page.keyboard.press("3")
     expect(page.get_by_role("heading", level=1)).to_have_text("Rounds")
+    tab_to(page, "Raceway 3, inflow")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Open the sheet")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="The probe is in the water")).to_be_focused()
+    page.keyboard.press("Enter")
+    settled(page)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Kept")).to_be_visible()
+    page.keyboard.press("5")
+    expect(page.get_by_role("heading", level=1)).to_have_text("Records")
+    with page.expect_download() as download:
+        page.keyboard.press("x")
+    assert "Raceway 3, inflow" in download.value.path().read_text("utf-8")
 
 
 def test_killed_halfway_it_goes_on_at_the_same_step(brumel, open_page):

@@ -15,6 +15,8 @@ KNOWN = [
     ("oxygen?t=14&s=0&way=weather&altitude=2008&altitude_unit=ft&pressure=29,92&pressure_unit=inHg", "9.57 mg/L"),
     # Domain section 4: 0.57 mS/cm at 25 °C.
     ("conductivity?c=0.57&c_unit=mS/cm&t=25&kind=linear&a=2", "570.0 µS/cm"),
+    ("conductivity?shown=tds-0.5&tds=285&a=2", "570.0 µS/cm"),
+    ("conductivity?shown=tds-0.7&tds=399&a=2", "570.0 µS/cm"),
     ("buffer?buffer=phosphate&t=10", "6.923"),  # Buck2002
     ("ph?mv=0&t=25&slope=100&offset=0", "7.00"),
     ("orp?orp=231.3&t=25&electrode=agcl-saturated&standard=zobell", "430 mV"),  # Nordstrom1977 less 199 mV
@@ -64,6 +66,9 @@ def test_bad_input_in_every_field_is_a_sentence_that_names_it(client, asked, bad
 def test_slips_and_swaps_are_spoken_up_about(client):
     for path, words in (
         ("conductivity?c=0.57&t=25&kind=linear&a=2&usual=600", "mS/cm taken for µS/cm"),
+        ("conductivity?c=0.57&t=25&kind=linear&a=2", "570 would fit"),
+        ("conductivity?c=570&c_unit=mS/cm&t=25&kind=linear&a=2", "µS/cm taken for mS/cm"),
+        ("conductivity?shown=tds-3&tds=285&a=2", "is not known"),
         ("conductivity?c=570&c_unit=hPa&t=25&kind=linear&a=2", "is a conductivity; “hPa” is not one of"),
         ("oxygen?t=14&s=0&way=station&pressure=1018&altitude=612", "reduced to sea level"),
         ("oxygen?t=14&s=0&way=station&pressure=29.92", "Station pressure is meant, in hPa"),

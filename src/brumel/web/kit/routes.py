@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, render_template
 
 from brumel.methods import load_method, load_methods
+from brumel.methods.care import load_care
 from brumel.web import drawn
 from brumel.web.access import desk
 from brumel.work import kit
@@ -33,6 +34,8 @@ def probe(probe_id: str) -> Any:
         return render_template(
             "kit/probe.html", probe=found, trust=kit.trust(session, found, desk().clock()), past=past,
             history=drawn.history(past, limits), run=kit.open_run(session, found.id),
+            care=load_care().advice(found.quantity),
+            cautions=load_care().cautions_at("handling", "cleaning", "solutions", quantity=found.quantity),
         )  # fmt: skip
 
 

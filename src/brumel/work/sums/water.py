@@ -6,7 +6,7 @@ from typing import cast
 
 import numpy as np
 
-from brumel.core import conductivity, oxygen, salinity
+from brumel.core import budgets, conductivity, oxygen, salinity
 from brumel.core.constants.chosen import TDS_SCALES
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.errors import InputError, OutOfRange
@@ -32,10 +32,21 @@ KINDS = (
 )
 
 
+#: What waters conduct, from rain to brine; outside it a slip of a thousand is the likelier reading [µS/cm].
+ANY_WATER = (3.0, 150_000.0)
+
+
+def _typed(given: Given) -> tuple[float, float, conductivity.Kind]:
+    """What was typed as conductivity, temperature and compensation; a TDS goes back through its factor to 25 °C."""
+    shown = choice(given, "shown")
+    if shown == "conductivity":
+        return number(given, "c"), number(given, "t"), cast(conductivity.Kind, choice(given, "kind"))
+    factor = float(shown.removeprefix("tds-"))
+    return float(conductivity.from_tds_us_cm(number(given, "tds"), factor)), 25.0, "none"
+
+
 def _conductivity(given: Given) -> Answer:
-    kappa, t = number(given, "c"), number(given, "t")
-    chosen = choice(given, "kind")
-    kind = cast(conductivity.Kind, chosen)  # the form allows no other
+    kappa, t, kind = _typed(given)
     a = number(given, "a")
     speak: list[str] = []
 
@@ -81,6 +92,8 @@ def _conductivity(given: Given) -> Answer:
             speak.insert(0, slip)
         elif not usual / 5 <= k25 <= usual * 5:
             speak.insert(0, f"{k25:.4g} µS/cm is far from the {usual:g} expected, but not by a thousand.")
+    elif slip := conductivity.slip(k25, ANY_WATER):
+        speak.insert(0, slip)
     speak.append("Three different “ppm” of one water: a TDS is only a value with its factor beside it.")
     scale = Scale("where this water stands", "µS/cm at 25 °C", 0.05, 100_000, LANDMARKS, max(k25, 0.05))
     return Answer(tuple(values), tuple(workings), tuple(speak), scale)
@@ -120,7 +133,11 @@ def _oxygen(given: Given) -> Answer:
     ]
     read = maybe(given, "read")
     if read is not None:
+        budget = budgets.oxygen_budget(read, t, s, p)
         values += [
+            Value(
+                "reading's uncertainty, k = 2", budget.expanded, "mg/L", 2, "set in air here; 0.1 °C, 1 hPa, settled"
+            ),
             Value("reading", float(oxygen.percent_saturation(read, t, s, p)), "%", 1, "of saturation at this pressure"),
             Value(
                 "reading",
@@ -229,8 +246,30 @@ SUMS = (
         "Conductivity on every scale",
         "What is this water in each of the trade's scales?",
         (
-            Entry("c", "Conductivity, uncompensated", "498", "conductivity", "µS/cm"),
-            Entry("t", "Sample temperature", "12.4", "temperature", "°C"),
+            Entry(
+                "shown",
+                "The display shows",
+                "conductivity",
+                choices=(
+                    ("conductivity", "conductivity"),
+                    *((f"tds-{f:g}", f"ppm or mg/L of dissolved solids, factor {f:g}") for f in TDS_SCALES),
+                ),
+            ),
+            Entry(
+                "c",
+                "Conductivity, uncompensated",
+                "498",
+                "conductivity",
+                "µS/cm",
+                only_for=("shown", ("conductivity",)),
+            ),
+            Entry("t", "Sample temperature", "12.4", "temperature", "°C", only_for=("shown", ("conductivity",))),
+            Entry(
+                "tds",
+                "Dissolved solids, ppm or mg/L",
+                "285",
+                only_for=("shown", tuple(f"tds-{f:g}" for f in TDS_SCALES)),
+            ),
             Entry("kind", "Compensation", "linear", choices=KINDS),
             Entry("a", "Coefficient, %/°C", "2.0", only_for=("kind", ("linear",))),
             Entry("usual", "It usually reads about", "", "conductivity", "µS/cm", optional=True),
