@@ -71,7 +71,8 @@ def _template(server: str, clock: Callable[[], datetime], *, history: bool) -> I
 
 
 @contextmanager
-def _copy(server: str, template: str) -> Iterator[str]:
+def database_copy(server: str, template: str) -> Iterator[str]:
+    """A copy of a template database, gone afterwards."""
     name = f"t_{uuid.uuid4().hex[:12]}"
     _do(server, f"create database {name} template {template}")
     yield _database(server, name)
@@ -102,21 +103,21 @@ def told_template(server: str) -> Iterator[str]:
 @pytest.fixture
 def database_url(server: str, template: str) -> Iterator[str]:
     """A database of this test's own, as of START."""
-    with _copy(server, template) as url:
+    with database_copy(server, template) as url:
         yield url
 
 
 @pytest.fixture
 def present_url(server: str, present_template: str) -> Iterator[str]:
     """A database of this test's own, as of now."""
-    with _copy(server, present_template) as url:
+    with database_copy(server, present_template) as url:
         yield url
 
 
 @pytest.fixture
 def told_url(server: str, told_template: str) -> Iterator[str]:
     """A database of this test's own, as of now and with history."""
-    with _copy(server, told_template) as url:
+    with database_copy(server, told_template) as url:
         yield url
 
 

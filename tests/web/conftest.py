@@ -7,6 +7,7 @@ import pytest
 from brumel.config import Config
 from brumel.web import create_app
 from brumel.work.demo import PASSWORD
+from tests.conftest import database_copy
 
 
 @pytest.fixture
@@ -30,3 +31,12 @@ def sign_in(app, username):
 @pytest.fixture
 def client(app):
     return sign_in(app, "ansa")
+
+
+@pytest.fixture(scope="module")
+def reader(server, template):
+    """A signed-in client for pages that only read; one database for the whole module."""
+    with database_copy(server, template) as url:
+        app = create_app(Config(url, "t" * 40, demo=True, insecure_cookies=True))
+        app.testing = True
+        yield sign_in(app, "ansa")

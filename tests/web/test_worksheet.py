@@ -28,16 +28,16 @@ KNOWN = [
 
 
 @pytest.mark.parametrize(("path", "main"), KNOWN)
-def test_known_answers_through_the_page(client, path, main):
-    answer = client.get(f"/worksheet/{path}")
+def test_known_answers_through_the_page(reader, path, main):
+    answer = reader.get(f"/worksheet/{path}")
     assert answer.status_code == 200
     shown = re.search(r'class="reported-now">.*?</small>(.*?)</p>', answer.text, re.S).group(1)
     assert html.unescape(shown).strip() == main
 
 
-def test_every_sum_answers_its_example_with_working_source_and_validity(client):
+def test_every_sum_answers_its_example_with_working_source_and_validity(reader):
     for asked in SUMS:
-        page = html.unescape(client.get(f"/worksheet/{asked.key}").text)
+        page = html.unescape(reader.get(f"/worksheet/{asked.key}").text)
         assert 'class="ladder"' in page, asked.key
         assert asked.validity in page
         for source in asked.sources:
@@ -46,14 +46,14 @@ def test_every_sum_answers_its_example_with_working_source_and_validity(client):
 
 @pytest.mark.parametrize("asked", SUMS, ids=lambda s: s.key)
 @pytest.mark.parametrize("bad", ["", "warm", "NaN", "1e999", "-9999", "99999999", "1,413", "<i>"])
-def test_bad_input_in_every_field_is_a_sentence_that_names_it(client, asked, bad):
+def test_bad_input_in_every_field_is_a_sentence_that_names_it(reader, asked, bad):
     for entry in asked.entries:
         if entry.choices or (entry.optional and not bad):
             continue
         query = {e.key: e.default for e in asked.entries} | {entry.key: bad}
         if entry.only_for:
             query[entry.only_for[0]] = entry.only_for[1][0]
-        answer = client.get(f"/worksheet/{asked.key}", query_string=query)
+        answer = reader.get(f"/worksheet/{asked.key}", query_string=query)
         assert answer.status_code in (200, 422), (entry.key, bad)
         if bad in ("", "warm", "NaN", "1,413", "<i>"):
             assert answer.status_code == 422, (entry.key, bad)
@@ -63,7 +63,7 @@ def test_bad_input_in_every_field_is_a_sentence_that_names_it(client, asked, bad
         assert "<i>" not in answer.text
 
 
-def test_slips_and_swaps_are_spoken_up_about(client):
+def test_slips_and_swaps_are_spoken_up_about(reader):
     for path, words in (
         ("conductivity?c=0.57&t=25&kind=linear&a=2&usual=600", "mS/cm taken for µS/cm"),
         ("conductivity?c=0.57&t=25&kind=linear&a=2", "570 would fit"),
@@ -78,5 +78,5 @@ def test_slips_and_swaps_are_spoken_up_about(client):
         ("closing?quantity=oxygen&value=8&at=8&end=9&closed=11&expected=8.2", "not reported"),
         ("buffer?buffer=7.01&t=14", "set 7.05"),
     ):
-        assert words in html.unescape(client.get(f"/worksheet/{path}").text), path
-    assert client.get("/worksheet/alchemy").status_code == 404
+        assert words in html.unescape(reader.get(f"/worksheet/{path}").text), path
+    assert reader.get("/worksheet/alchemy").status_code == 404
