@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from brumel.core import ph
 from brumel.core.errors import CannotFit, InputErrors, NotANumber, OutOfRange, UnknownName, WrongShape
+from brumel.core.settling import State
 from brumel.core.verdict import Band, Outcome
 from tests.tables import rows
 
@@ -185,6 +186,18 @@ def test_wrong_cup_same_cup_and_label_value_speak_up():
     assert ph.wrong_cup(float(off.millivolts(7.02, 20.0)), 20.0, seven, tray, off) is None
     assert ph.same_cup(4.0, 4.0, [("buffer 7.01", 2.5, 7.02)], 20.0).code == "same_cup"
     assert ph.same_cup(174.0, 4.0, [("buffer 7.01", 2.5, 7.02)], 20.0) is None
+    good = ph.fit(_points(0.98, 4, ("7.01", "4.01"), (20, 20)))
+    taken = [(float(good.millivolts(7.02, 20.0)), 20.0, 7.02)]
+    ten = ph.Cup("buffer 10.01", 10.06)
+    spoiled = ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, taken, good)
+    assert "-0.40 from buffer 10.01, while the cups before agree" in spoiled.sentence
+    assert ph.cup_off(float(good.millivolts(10.0, 20.0)), 20.0, ten, taken, good) is None
+    drifted = [(taken[0][0] + 20, 20.0, 7.02)]  # the probe has drifted in every cup: not this cup's fault
+    assert ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, drifted, good) is None
+    assert ph.cup_off(-150.0, 20.0, ten, [], good) is None
+    assert ph.restless(State.STEPPING).code == "bubble"
+    assert ph.restless(State.NOISY).code == "noisy"
+    assert ph.restless(State.SETTLED) is None
     assert ph.label_value_used(7.01, 7.01, 7.05).code == "label_value"
     assert ph.label_value_used(7.05, 7.01, 7.05) is None
     assert ph.temperature_spread([14, 20], 5).code == "cup_temperature"

@@ -53,6 +53,8 @@ def test_a_planted_fault_is_named_first_or_second(desk, clock, things, planted):
     found = h.result_of(desk, run)
     assert found.verdict.outcome is not Outcome.FIT
     assert planted in [c.key for c in found.causes[:2]], [(c.key, round(c.score, 2)) for c in found.causes]
+    if planted == "contaminated_buffer":
+        assert [s.code for s in seen[2].suspicions] == ["cup_off"]
     if planted == "wrong_cup":
         assert "wrong_cup" in [s.code for s in seen[1].suspicions]
     h.finish(desk, things, run)

@@ -174,6 +174,17 @@ def suspicions(
             if s.point and s.point.millivolts is not None and s.point.expected_ph is not None
         ]
         found.append(ph.same_cup(signal, expected, earlier, at))
+        if not any(found):
+            before_points = [
+                (s.point.millivolts, s.point.temperature_c, s.point.expected_ph)
+                for s in state.steps
+                if s.point
+                and s.point.millivolts is not None
+                and s.point.temperature_c is not None
+                and s.point.expected_ph is not None
+            ]
+            found.append(ph.cup_off(signal, at, here, before_points, known))
+    found.append(ph.restless(settling.state))
     temperatures = [s.point.temperature_c for s in state.steps if s.point and s.point.temperature_c is not None]
     if settling.elapsed_s >= 10 or state.run.source == "typed":
         found.append(ph.temperature_spread([*temperatures, at], state.method.limits.cup_spread.value))

@@ -13,7 +13,16 @@ from brumel.core.ph.electrode import (
 )
 from brumel.core.ph.judging import CheckPoint, VerdictLimits, linearity_error, verdict
 from brumel.core.ph.reading import read
-from brumel.core.ph.suspicion import Cup, Suspicion, label_value_used, same_cup, temperature_spread, wrong_cup
+from brumel.core.ph.suspicion import (
+    Cup,
+    Suspicion,
+    cup_off,
+    label_value_used,
+    restless,
+    same_cup,
+    temperature_spread,
+    wrong_cup,
+)
 
 __all__ = [
     "BUFFERS",
@@ -27,6 +36,7 @@ __all__ = [
     "Suspicion",
     "VerdictLimits",
     "buffer_ph",
+    "cup_off",
     "fit",
     "ideal_millivolts",
     "label_buffer",
@@ -35,6 +45,7 @@ __all__ = [
     "nernst_slope_mv",
     "pseudo_millivolts",
     "read",
+    "restless",
     "same_cup",
     "temperature_spread",
     "verdict",

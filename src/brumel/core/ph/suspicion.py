@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brumel.core.ph.electrode import Calibration, nernst_slope_mv
+from brumel.core.settling import State
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,50 @@ def same_cup(
                 f"about {gap:.0f} mV apart.",
                 "The same cup was probably dipped twice; if not, the bulb may be broken.",
             )
+    return None
+
+
+def cup_off(
+    millivolts: float,
+    temperature_c: float,
+    intended: Cup,
+    earlier: Sequence[tuple[float, float, float]],
+    reference: Calibration | None,
+    *,
+    off_ph: float = 0.2,
+    agree_ph: float = 0.1,
+) -> Suspicion | None:
+    """Speaks when one cup is off by the last good calibration while the others agree: the cup, not the probe.
+
+    `earlier` holds (mV, °C, expected pH) of the points taken. Without a reference or an earlier point nothing can be
+    said. Limits: common practice, no source.
+    """
+    if reference is None or not earlier:
+        return None
+    off = float(reference.ph(millivolts, temperature_c)) - intended.ph
+    others = [abs(float(reference.ph(mv, t)) - expected) for mv, t, expected in earlier]
+    if abs(off) <= off_ph or max(others) > agree_ph:
+        return None
+    return Suspicion(
+        "cup_off",
+        f"By the last good calibration this cup reads pH {intended.ph + off:.2f}, {off:+.2f} from {intended.name}, while the "
+        "cups before agree.",
+        "Pour a fresh cup from a fresh lot: carry-over, or pH 10 that has taken up CO2.",
+    )
+
+
+def restless(state: State) -> Suspicion | None:
+    """Speaks while the signal jumps or is too noisy to settle."""
+    if state is State.STEPPING:
+        return Suspicion(
+            "bubble", "The signal jumped.", "Look for a bubble at the bulb, a bumped probe or a swapped cup."
+        )
+    if state is State.NOISY:
+        return Suspicion(
+            "noisy",
+            "The signal is too noisy to settle.",
+            "Look for a bubble, a drying bulb, a wet plug or a loose lead.",
+        )
     return None
 
 
