@@ -111,8 +111,7 @@ def _orp(given: Given) -> Answer:
     limit = load_checks().redox["tolerance"]
     found = redox.verdict(orp, should, limit.value, limit.source)
     values += [Value("should read in that standard", should, "mV", 0), Value("error", orp - should, "mV", 0)]
-    speak.append(f"In this standard: {found.outcome.words} ({found.rows[0].limit}; {limit.source}).")
-    return Answer(tuple(values), (worked.working,), tuple(speak), verdict=found.outcome.value)
+    return Answer(tuple(values), (worked.working,), tuple(speak), verdict=found)
 
 
 def _pair(given: Given) -> Answer:
@@ -143,11 +142,6 @@ def _pair(given: Given) -> Answer:
         ("T", "temperature of the pair", (high.temperature_c + low.temperature_c) / 2, "°C"),
         digits=1,
     )
-    speak = [
-        f"{r.criterion}: {'' if r.value is None else f'{r.value:.{r.digits}f} {r.unit}, '}{r.limit}: {r.outcome.words}"
-        f"{' (' + r.note + ')' if r.note else ''}."
-        for r in verdict.rows
-    ]
     values = [
         Value("gap at 25 °C and 10:1", found.normalised_mv, "mV", 1),
         Value("gap as read", found.gap_mv, "mV", 1),
@@ -171,7 +165,7 @@ def _pair(given: Given) -> Answer:
             ),
             tuple((x, p.millivolts, f"{p.millivolts:.1f}") for x, p in zip(logs, (low, high), strict=True)),
         )
-    return Answer(tuple(values), (ladder.done(),), tuple(speak), chart, verdict.outcome.value)
+    return Answer(tuple(values), (ladder.done(),), (), chart, verdict)
 
 
 SUMS = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from brumel.core import agreement, chlorine, drift, ions, temperature
+from brumel.core.verdict import Outcome, Row, Verdict
 from brumel.core.working import Ladder
 from brumel.methods.checks import load_checks
 from brumel.work.sums.model import Answer, Chart, Curve, Entry, Given, Sum, Value
@@ -91,6 +92,17 @@ def _compare(given: Given) -> Answer:
     a = agreement.Measured(number(given, "a"), number(given, "ua"), unit, first_of)
     b = agreement.Measured(number(given, "b"), number(given, "ub"), unit, second_of)
     found = agreement.compare(a, b)
+    row = Row(
+        "en",
+        "normalised error, without its sign",
+        abs(found.en),
+        "",
+        "up to 1",
+        Outcome.FIT if found.agree else Outcome.NOT,
+        "ISO13528",
+        "they agree" if found.agree else "they do not agree",
+        2,
+    )
     chart = Chart(
         "both with their uncertainty",
         "",
@@ -109,7 +121,7 @@ def _compare(given: Given) -> Answer:
         (found.working,),
         (found.sentence,),
         chart,
-        "fit" if found.agree else "not",
+        Verdict((row,)),
     )
 
 
@@ -121,7 +133,7 @@ def _closing(given: Given) -> Answer:
     check = drift.Check(end * 3600, number(given, "closed"), number(given, "expected"))
     found = drift.effect(criteria, number(given, "value"), hours * 3600, check, 0.0)
     unit = criteria.unit if quantity != "ph" else ""
-    outcome = {"bracketed": "fit", "corrected": "care", "not reported": "not"}[found.state]
+    outcome = {"bracketed": Outcome.FIT, "corrected": Outcome.CARE, "not reported": Outcome.NOT}[found.state]
     share = max(min(hours / end, 1.0), 0.0) if end > 0 else 0.0
     chart = Chart(
         "the error spread over the time",
@@ -149,7 +161,21 @@ def _closing(given: Given) -> Answer:
         (found.worked.working,),
         (words, "A correction is a new version with its reason; the lead decides."),
         chart,
-        outcome,
+        Verdict(
+            (
+                Row(
+                    "closing",
+                    "error at the closing check",
+                    check.error,
+                    unit,
+                    rule,
+                    outcome,
+                    limits.source,
+                    found.grade,
+                    3,
+                ),
+            )
+        ),
     )
 
 
@@ -179,7 +205,7 @@ def _thermometer(given: Given) -> Answer:
         if found.outcome.value == "fit"
         else ["A thermometer that fails casts doubt on every run made with that sensor."]
     )
-    return Answer(tuple(values), (ladder.done(),), tuple(speak), verdict=found.outcome.value)
+    return Answer(tuple(values), (ladder.done(),), tuple(speak), verdict=found)
 
 
 SUMS = (

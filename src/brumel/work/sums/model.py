@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from brumel.core.verdict import Verdict
 from brumel.core.working import Working
 
 Given = Mapping[str, float | str | None]
@@ -72,13 +73,13 @@ class Scale:
 
 @dataclass(frozen=True)
 class Answer:
-    """Values, sentences that speak up, working and picture."""
+    """Values, sentences that speak up, working, picture, and the rows of a verdict where the sum judges."""
 
     values: tuple[Value, ...]
     workings: tuple[Working, ...]
     speak: tuple[str, ...] = ()
     picture: Chart | Scale | None = None
-    verdict: str = ""
+    verdict: Verdict | None = None
 
 
 @dataclass(frozen=True)
