@@ -48,7 +48,7 @@ def test_core_parameters_with_a_unit_are_in_the_glossary():
 
 
 KEY = re.compile(
-    r"\b(?:USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC 4180|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|SM\d{4}|"
+    r"\b(?:USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC 4180|RFC 5545|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|SM\d{4}|"
     r"[A-Z][a-z]+(?:19|20)\d{2}[a-z]?)\b"
 )
 

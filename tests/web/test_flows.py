@@ -185,3 +185,37 @@ def test_a_stream_gives_events_and_ends_when_the_run_moved_on(desk, client, cloc
         f"/bench/runs/{run}/stream", headers={"Accept": "text/event-stream"}
     )
     assert signed_out.status_code == 401
+
+
+def test_kit_by_forms_lots_upkeep_waits_and_calendar(desk, client, clock, things):
+    form = {"code": "N4-300", "name": "Buffer 4.01", "family": "4.01", "label": "", "expires_on": "2027-01-31",
+            "open_days": "90", "expanded_uncertainty": "0,02"}  # fmt: skip
+    bad = post(client, "/kit/lots/new", "/kit/lots/new", **{**form, "expires_on": "x", "open_days": "many"})
+    assert bad.status_code == 422
+    assert 'value="N4-300"' in bad.text  # nothing typed is lost
+    added = post(client, "/kit/lots/new", "/kit/lots/new", **form)
+    assert "N4-300" in words(added)
+    lot = re.search(r"/kit/lots/([0-9a-f-]{36})/open", added.text).group(1)
+    assert "sealed" in words(added)
+    post(client, "/kit", f"/kit/lots/{lot}/open")
+    again = post(client, "/kit", f"/kit/lots/{lot}/open")
+    assert again.status_code == 422
+    assert "open already" in words(again)
+    assert post(client, "/kit", f"/kit/lots/{lot}/discard", reason="").status_code == 422
+
+    page = f"/kit/probes/{things.probes['A1']}"
+    done = post(client, page, f"{page}/upkeep", what="cleaned", reason="Algae")
+    assert "in storage solution" in words(done)
+    assert "Algae" in words(done)
+    assert post(client, page, f"{page}/upkeep", what="polished").status_code == 422
+    assert post(client, page, f"{page}/waits", what="cleaned", hours="0", reason="Manual").status_code == 403
+    lead = sign_in(client.application, "ilka")
+    setting = post(lead, page, f"{page}/waits", what="cleaned", hours="0,25", reason="Manual, page 4")
+    assert "0.25 h, its own" in words(setting)
+    assert post(lead, page, f"{page}/waits", what="cleaned", hours="soon", reason="Manual").status_code == 422
+    due = client.get("/kit/due")
+    assert "overdue" in words(due)
+    assert "N10-071" in words(due)
+    calendar = client.get("/kit/due.ics")
+    assert calendar.mimetype == "text/calendar"
+    assert calendar.data.startswith(b"BEGIN:VCALENDAR")

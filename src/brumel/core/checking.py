@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import InputError, InputErrors, NotANumber, OutOfRange, UnknownName, WrongShape
-from brumel.core.quantities import label
+from brumel.core.quantities import label, sentence_label
 
 Floats = float | NDArray[np.float64]
 
@@ -28,7 +28,7 @@ class Door:
             self.faults.append(NotANumber(field, value))
             return np.array(np.nan)
         if array.size == 0:
-            self.faults.append(WrongShape(field, f"{label(field).capitalize()} has no values.", value=value))
+            self.faults.append(WrongShape(field, f"{sentence_label(field)} has no values.", value=value))
             return array
         lowest, highest = float(np.min(array)), float(np.max(array))
         if not (np.isfinite(lowest) and np.isfinite(highest)):
@@ -42,7 +42,7 @@ class Door:
         """One finite number within [low, high]."""
         array = self.floats(field, value, low, high, why)
         if array.ndim:
-            self.faults.append(WrongShape(field, f"{label(field).capitalize()} must be one number.", value=value))
+            self.faults.append(WrongShape(field, f"{sentence_label(field)} must be one number.", value=value))
             return float("nan")
         return float(array)
 

@@ -15,7 +15,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterable, Sequence
 
-from brumel.core.quantities import label, unit_of
+from brumel.core.quantities import sentence_label, unit_of
 
 
 class BrumelError(Exception):
@@ -48,7 +48,9 @@ class NotANumber(InputError):
 
     def __init__(self, field: str, value: object) -> None:
         shown = "empty" if value is None or value == "" else f"“{_short(value)}”"
-        super().__init__(field, f"{_cap(field)} must be a number; it is {shown}.", value=value, unit=unit_of(field))
+        super().__init__(
+            field, f"{sentence_label(field)} must be a number; it is {shown}.", value=value, unit=unit_of(field)
+        )
 
 
 class OutOfRange(InputError):
@@ -61,7 +63,8 @@ class OutOfRange(InputError):
         tail = f" {unit}" if unit else ""
         super().__init__(
             field,
-            f"{_cap(field)} {value:.6g}{tail} is outside {low:g} to {high:g}{tail}." + (f" {why}" if why else ""),
+            f"{sentence_label(field)} {value:.6g}{tail} is outside {low:g} to {high:g}{tail}."
+            + (f" {why}" if why else ""),
             value=value,
             low=low,
             high=high,
@@ -76,7 +79,7 @@ class UnknownName(InputError):
         names = sorted(known)
         near = difflib.get_close_matches(str(value), names, 1)
         hint = f" Did you mean “{near[0]}”?" if near else f" Known: {', '.join(names[:12])}."
-        super().__init__(field, f"{_cap(field)} “{_short(value)}” is not known.{hint}", value=value)
+        super().__init__(field, f"{sentence_label(field)} “{_short(value)}” is not known.{hint}", value=value)
 
 
 class WrongShape(InputError):
@@ -106,8 +109,3 @@ class InputErrors(InputError):
 def _short(value: object) -> str:
     text = str(value)
     return text if len(text) <= 40 else text[:39] + "…"
-
-
-def _cap(field: str) -> str:
-    text = label(field)
-    return text[:1].upper() + text[1:]

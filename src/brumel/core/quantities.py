@@ -90,6 +90,7 @@ QUANTITIES: dict[str, Quantity] = {
     "not_before_min": Quantity("earliest start", "", "min"),
     "done_min": Quantity("already run", "", "min"),
     "leave_min": Quantity("time to leave", "", "min"),
+    "hours": Quantity("hours", "", "h"),
     "task": Quantity("task", "", ""),
     "unit": Quantity("unit", "", ""),
     "reference": Quantity("reference", "", ""),
@@ -104,6 +105,12 @@ def label(field: str) -> str:
     """What people call a field; an unknown name is read out with its underscores as spaces."""
     known = QUANTITIES.get(field)
     return known.label if known else field.replace("_", " ")
+
+
+def sentence_label(field: str) -> str:
+    """The label as it starts a sentence; "pH" keeps its small p."""
+    text = label(field)
+    return text if text.startswith("pH") else text[:1].upper() + text[1:]
 
 
 def unit_of(field: str) -> str:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from brumel.core.errors import InputError, NotANumber, UnknownName
-from brumel.core.quantities import label
+from brumel.core.quantities import sentence_label
 
 #: Per dimension: the canonical unit first, then what people may write, each with its name for pint.
 UNITS: dict[str, dict[str, str]] = {
@@ -67,7 +67,7 @@ def convert(field: str, value: float, unit: str, into: str, dimension: str) -> f
     if text not in known:
         raise InputError(
             field,
-            f"{label(field).capitalize()} is a {dimension}; “{unit[:20]}” is not one of {', '.join(known)}.",
+            f"{sentence_label(field)} is a {dimension}; “{unit[:20]}” is not one of {', '.join(known)}.",
             value=unit,
         )
     if text == into:

@@ -49,7 +49,7 @@ class Meter(Base):
 
 
 class Probe(Base):
-    """A probe measures one quantity and has its own life."""
+    """A probe measures one quantity and has its own life. `waits` {upkeep: hours} are its own and win over the default."""
 
     __tablename__ = "probes"
     id: Mapped[Uuid] = _uuid()
@@ -60,7 +60,23 @@ class Probe(Base):
     in_service: Mapped[datetime]
     retired_at: Mapped[datetime | None]
     note: Mapped[str] = mapped_column(default="")
+    waits: Mapped[Json] = mapped_column(default=dict)
     meter: Mapped[Meter] = relationship(lazy="joined")
+
+
+class Upkeep(Base):
+    """Something done to a probe, and until when it must not be calibrated."""
+
+    __tablename__ = "upkeep"
+    id: Mapped[Uuid] = _uuid()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    what: Mapped[str]
+    at: Mapped[datetime]
+    ready_at: Mapped[datetime]
+    note: Mapped[str] = mapped_column(default="")
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("upkeep_by_probe", "probe_id", "at"),)
 
 
 class Lot(Base):

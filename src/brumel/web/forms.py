@@ -12,7 +12,7 @@ from wtforms import Field, HiddenField, StringField
 from wtforms.validators import ValidationError
 
 from brumel.core.errors import InputError, InputErrors, NotANumber
-from brumel.core.quantities import label
+from brumel.core.quantities import label, sentence_label
 
 _THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$", re.ASCII)
 _NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$", re.ASCII)
@@ -29,7 +29,7 @@ def parse_number(name: str, text: str, *, required: bool = True) -> float | None
     if _THOUSANDS.match(plain):
         raise InputError(
             name,
-            f"{name[:1].upper()}{name[1:]} “{plain}” can be read in two ways; write {plain.replace(',', '.')} or "
+            f"{sentence_label(name)} “{plain}” can be read in two ways; write {plain.replace(',', '.')} or "
             f"{plain.replace(',', '')}.",
             value=plain,
         )
@@ -45,7 +45,7 @@ class NumberField(StringField):
     """A number typed with point or comma; `number` is a float, or None when empty and not required."""
 
     def __init__(self, text: str = "", *, name_of: str, required: bool = True, **kwargs: Any) -> None:
-        super().__init__(text or label(name_of).capitalize(), **kwargs)
+        super().__init__(text or sentence_label(name_of), **kwargs)
         self.name_of, self.required = name_of, required
         self.number: float | None = None
 

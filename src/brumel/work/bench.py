@@ -46,6 +46,12 @@ def start(
         w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
         if kit.open_run(w.session, probe.id):
             raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
+        if waiting := kit.conditioning(w.session, probe, w.now):
+            raise Refused(
+                f"{probe.name} was {waiting.words} and is {waiting.meanwhile or 'waiting'} until "
+                f"{waiting.ready_at:%d %b, %H:%M} UTC. Calibrate it then; where its manual asks for less, "
+                "the lead can set its own wait in Kit."
+            )
         if source == "live" and probe.meter.link != "simulated":
             raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
         chosen = _cups(w, method, cups)
@@ -206,6 +212,8 @@ def accept(
         answer = clean_reason(answer, required=False)
         if live.suspicions and not answer:
             raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
+        if state.current.lot.lot.opened_at is None:
+            w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
         w.session.add(
             Point(
                 run_id=state.run.id, step=step, version=_next_version(w, state, step), dip_id=state.dip.id,

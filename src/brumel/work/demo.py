@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Lot, Meter, Probe, Site, User
-from brumel.work import bench, kit, live, people, rounds, runstate
+from brumel.work import bench, kit, live, people, rounds, runstate, shelf
 from brumel.work.desk import Desk
 
 PASSWORD = "tarnholt-field-book"  # noqa: S105 - the demo's own, shown on its sign-in page
@@ -68,6 +68,7 @@ def _make(session: Session, desk: Desk) -> World:
             now, "K7-009", "Own buffer 6.86", "phosphate", 120, 5, 60,
             {"10": 6.93, "15": 6.90, "20": 6.88, "25": 6.86, "30": 6.85},
         ),
+        "7sachet": _lot(now, "S7-440", "Buffer 7.01 sachet", "7.01", 330, None, 1),
         "9": _lot(now, "K9-004", "Own buffer 9.18", "borax", 120, 5, 30),
     }  # fmt: skip
     sites = {
@@ -103,12 +104,14 @@ def _probe(meter: Meter, name: str, serial: str, start: datetime, note: str) -> 
 
 
 def _lot(
-    now: datetime, code: str, name: str, family: str, expires_d: int, opened_d: int, open_days: int,
+    now: datetime, code: str, name: str, family: str, expires_d: int, opened_d: int | None, open_days: int,
     label: dict[str, Any] | None = None,
 ) -> Lot:  # fmt: skip
     return Lot(
         id=uuid.uuid4(), code=code, name=name, family=family, label_table=label, expanded_uncertainty=0.02,
-        expires_on=now + timedelta(days=expires_d), opened_at=now - timedelta(days=opened_d), open_days=open_days,
+        expires_on=now + timedelta(days=expires_d),
+        opened_at=None if opened_d is None else now - timedelta(days=opened_d), open_days=open_days,
+        single_use=open_days == 1,
     )  # fmt: skip
 
 
@@ -182,6 +185,20 @@ def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
         for key in ("raceway", "lagoon", "lido"):
             clock.on(minutes=50)
             visit(then, clock, ansa, world.sites[key], world.probes["A"])
+        if week % 2 == 1:
+            clock.on(hours=2)
+            shelf.record(
+                then, ansa, uuid.uuid4(), probe_id=str(world.probes["A"].id), what="cleaned", note="After the round."
+            )
+        if week == 6:
+            shelf.record(
+                then,
+                ansa,
+                uuid.uuid4(),
+                probe_id=str(world.probes["spare"].id),
+                what="electrolyte",
+                note="Slope going down.",
+            )
     with desk.sessions.begin() as session:
         _waters(session, world.sites, now)
         live.set_truth(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -12,7 +13,8 @@ from sqlalchemy.orm import Session
 from brumel.core.ph import Buffer, buffer_ph, label_buffer
 from brumel.core.ph.buffers import find_buffer
 from brumel.core.verdict import Outcome
-from brumel.store.tables import Calibration, Dip, Lot, Probe, Run, RunEnd
+from brumel.methods.upkeep import load_upkeep
+from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Run, RunEnd, Upkeep
 from brumel.work.desk import NotFound, object_id
 
 
@@ -61,9 +63,11 @@ def buffer_of(lot: Lot) -> Buffer:
     return find_buffer(lot.family)
 
 
-def lot_view(lot: Lot, now: datetime) -> LotView:
-    """The lot as of now: expired, open too long, discarded."""
+def lot_view(lot: Lot, now: datetime, *, used: bool = False) -> LotView:
+    """The lot as of now: expired, open too long, discarded, or single use and `used` before."""
     objections = []
+    if lot.single_use and used:
+        objections.append(f"{lot.code} is for a single use and stood in an earlier run.")
     if lot.discarded_at and lot.discarded_at <= now:
         objections.append(f"{lot.code} was discarded on {lot.discarded_at:%d %b %Y}.")
     if lot.expires_on < now:
@@ -76,8 +80,59 @@ def lot_view(lot: Lot, now: datetime) -> LotView:
 
 def lots(session: Session, now: datetime) -> list[LotView]:
     """All lots not discarded, those in date first."""
-    rows = session.scalars(select(Lot).where(Lot.discarded_at.is_(None)).order_by(Lot.code))
-    return sorted((lot_view(row, now) for row in rows), key=lambda v: (len(v.objections), v.buffer.nominal_ph))
+    rows = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None)).order_by(Lot.code)))
+    used = used_before(session, [row.id for row in rows if row.single_use])
+    return sorted(
+        (lot_view(row, now, used=row.id in used) for row in rows),
+        key=lambda v: (len(v.objections), v.buffer.nominal_ph),
+    )
+
+
+def used_before(session: Session, lot_ids: Sequence[uuid.UUID], run_id: uuid.UUID | None = None) -> set[uuid.UUID]:
+    """Which of these lots gave a point in a run (in another run than `run_id`)."""
+    if not lot_ids:
+        return set()
+    query = select(Point.lot_id).where(Point.lot_id.in_(lot_ids)).distinct()
+    if run_id is not None:
+        query = query.where(Point.run_id != run_id)
+    return {found for found in session.scalars(query) if found}
+
+
+def last_upkeep(session: Session, probe_id: uuid.UUID, before: datetime) -> Upkeep | None:
+    """The newest thing done to a probe."""
+    query = select(Upkeep).where(Upkeep.probe_id == probe_id, Upkeep.at <= before)
+    return session.scalar(query.order_by(Upkeep.at.desc()).limit(1))
+
+
+@dataclass(frozen=True)
+class Wait:
+    """A wait that still runs: what was done, in words, what the probe does meanwhile, and when it ends."""
+
+    done: Upkeep
+    words: str
+    meanwhile: str
+    ready_at: datetime
+
+
+LONGEST_WAIT = timedelta(days=14)
+
+
+def conditioning(session: Session, found: Probe, now: datetime) -> Wait | None:
+    """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
+    query = select(Upkeep).where(Upkeep.probe_id == found.id, Upkeep.at <= now, Upkeep.at > now - LONGEST_WAIT)
+    running = []
+    for done in session.scalars(query):
+        own = found.waits.get(done.what)
+        ready = done.ready_at if own is None else done.at + timedelta(hours=float(own))
+        if ready > now:
+            running.append(Wait(done, *upkeep_words(found, done), ready))
+    return max(running, key=lambda w: w.ready_at, default=None)
+
+
+def upkeep_words(found: Probe, done: Upkeep) -> tuple[str, str]:
+    """What was done and what the probe does meanwhile, in words."""
+    spec = load_upkeep().get(found.quantity, {}).get(done.what)
+    return (spec.words, spec.meanwhile) if spec else (done.what, "")
 
 
 def lot_ph(lot: Lot, temperature_c: float) -> float:
@@ -114,6 +169,17 @@ def calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list
 def trust(session: Session, found: Probe, now: datetime) -> Trust:
     """What can this probe be trusted for now, until when, and what stands in the way."""
     newest = latest_calibration(session, found.id, now)
+    done = last_upkeep(session, found.id, now)
+    waiting = conditioning(session, found, now)
+    if waiting:
+        words = (
+            f"{waiting.words.capitalize()} {waiting.done.at:%d %b, %H:%M} UTC; {waiting.meanwhile or 'waiting'} until "
+            f"{waiting.ready_at:%d %b, %H:%M} UTC."
+        )
+        return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)
+    if newest is not None and done is not None and done.at > newest.at:
+        words = f"{upkeep_words(found, done)[0].capitalize()} {done.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
+        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     if newest is None:
         return Trust(False, "Never calibrated.", "Calibrate it on Bench.", None, Outcome.NOT)
     if not newest.usable:

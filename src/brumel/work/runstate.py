@@ -98,10 +98,11 @@ def load(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> Ru
         for lot in session.scalars(select(Lot).where(Lot.id.in_([uuid.UUID(v) for v in run.cups.values()])))
     }
     method = Method.model_validate(run.method)
+    used = kit.used_before(session, [lot.id for lot in lots.values() if lot.single_use], key)
     steps = tuple(
         StepState(
             spec,
-            kit.lot_view(lots[run.cups[spec.key]], run.started_at),
+            kit.lot_view(lots[run.cups[spec.key]], run.started_at, used=uuid.UUID(run.cups[spec.key]) in used),
             p if (p := standing.get(spec.key)) and not p.withdrawn else None,
         )
         for spec in method.steps

@@ -1,0 +1,28 @@
+"""Upkeep of probes: what is done, the wait it starts, when it is due again. From `data/upkeep.yaml`."""
+
+from __future__ import annotations
+
+import functools
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+from brumel.methods.loader import DATA
+
+
+class UpkeepSpec(BaseModel):
+    """One kind of upkeep: its words, the wait it starts [h], and how often it is due [d], None where only on need."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    words: str
+    wait_h: float = Field(ge=0, le=24 * 14)
+    meanwhile: str
+    every_days: int | None = Field(default=None, ge=1, le=3650)
+    source: str = Field(min_length=3)
+
+
+@functools.cache
+def load_upkeep() -> dict[str, dict[str, UpkeepSpec]]:
+    """The kinds by quantity and key."""
+    data = yaml.safe_load((DATA / "upkeep.yaml").read_text("utf-8"))
+    return TypeAdapter(dict[str, dict[str, UpkeepSpec]]).validate_python(data)

@@ -1,0 +1,233 @@
+"""Solutions and upkeep: adding, opening and discarding a lot; what was done to a probe; what is due."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors, OutOfRange
+from brumel.core.ph import BUFFERS, label_buffer
+from brumel.methods.upkeep import UpkeepSpec, load_upkeep
+from brumel.store.tables import Lot, Probe, Upkeep, User
+from brumel.work import kit
+from brumel.work.bench import clean_reason
+from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, object_id
+
+_CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
+_LABEL_LINE = re.compile(r"^\s*(-?\d+(?:[.,]\d+)?)\s*(?:°C)?\s*[:;=\t ]\s*(\d+(?:[.,]\d+)?)\s*$", re.ASCII)
+LONGEST_WAIT_H = 24 * 14
+
+
+@dataclass(frozen=True)
+class NewLot:
+    """A lot as it was typed: `label` holds lines of "temperature: pH", empty for the family's table."""
+
+    code: str
+    name: str
+    family: str
+    label: str
+    expanded_uncertainty: float | None
+    expires_on: str
+    open_days: float | None
+    single_use: bool
+
+
+def _label(text: str, faults: list[InputError]) -> dict[str, float] | None:
+    lines = [line for line in text.replace("\r", "").split("\n") if line.strip()]
+    if not lines:
+        return None
+    found: dict[float, float] = {}
+    for number, line in enumerate(lines[:40], 1):
+        match = _LABEL_LINE.match(line)
+        if not match:
+            faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and a pH."))
+            continue
+        t, ph = (float(part.replace(",", ".")) for part in match.groups())
+        if t in found:
+            faults.append(InputError("label", f"Label, line {number}: {t:g} °C stands twice."))
+        found[t] = ph
+    if found and not faults:
+        try:
+            label_buffer("label", "label", found)
+        except InputError as error:
+            faults += error.faults
+    return {f"{t:g}": ph for t, ph in sorted(found.items())}
+
+
+def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, Any]:
+    """Put a new lot on the shelf. All faults at once. Returns {"lot": id}."""
+    with desk.write(actor, key, "lot.add") as w:
+        if w.done:
+            return w.done
+        faults: list[InputError] = []
+        code, name = new.code.strip(), " ".join(new.name.split())
+        if not _CODE.match(code):
+            faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
+        elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
+            faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
+        if not 2 <= len(name) <= 60:
+            faults.append(InputError("name", "Name must have 2 to 60 characters."))
+        label = _label(new.label, faults)
+        if label is None and new.family not in BUFFERS:
+            faults.append(InputError("family", "Choose the buffer's table, or type the label of the lot."))
+        if new.expanded_uncertainty is None or not 0.001 <= new.expanded_uncertainty <= 0.2:
+            faults.append(OutOfRange("expanded_uncertainty", new.expanded_uncertainty or 0.0, 0.001, 0.2, "pH"))
+        if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
+            faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
+        expires = _day(new.expires_on, faults)
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        lot = Lot(
+            id=uuid.uuid4(), code=code, name=name, family=new.family if new.family in BUFFERS else "label", label_table=label,
+            expanded_uncertainty=new.expanded_uncertainty, expires_on=expires, open_days=int(new.open_days or 0),
+            single_use=new.single_use,
+        )  # fmt: skip
+        w.session.add(lot)
+        w.session.flush()
+        return w.finish(f"lot:{lot.id}", {"code": code, "name": name, "label": label}, lot=lot.id)
+
+
+def _day(text: str, faults: list[InputError]) -> datetime | None:
+    try:
+        found = datetime.strptime(text.strip(), "%Y-%m-%d").replace(tzinfo=UTC) + timedelta(days=1, seconds=-1)
+    except ValueError:
+        faults.append(InputError("expires_on", f"Expiry “{text[:20]}” is not a date like 2027-05-31."))
+        return None
+    if not 2000 <= found.year <= 2100:
+        faults.append(InputError("expires_on", f"Expiry {found.year} is not a year between 2000 and 2100."))
+    return found
+
+
+def _lot(session: Session, lot_id: str) -> Lot:
+    found = session.get(Lot, object_id(lot_id, "solution"))
+    if found is None:
+        raise NotFound("There is no such solution.")
+    return found
+
+
+def open_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str) -> dict[str, Any]:
+    """The bottle was opened now; its open life starts."""
+    with desk.write(actor, key, "lot.open") as w:
+        if w.done:
+            return w.done
+        lot = _lot(w.session, lot_id)
+        if lot.opened_at or lot.discarded_at:
+            raise Refused(f"{lot.code} is {'discarded' if lot.discarded_at else 'open'} already.")
+        lot.opened_at = w.now
+        return w.finish(f"lot:{lot.id}", {"code": lot.code}, lot=lot.id)
+
+
+def discard_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str, reason: str) -> dict[str, Any]:
+    """The lot is poured away, as local rules say; runs that used it keep it in their record."""
+    with desk.write(actor, key, "lot.discard") as w:
+        if w.done:
+            return w.done
+        lot, why = _lot(w.session, lot_id), clean_reason(reason)
+        if lot.discarded_at:
+            raise Refused(f"{lot.code} is discarded already.")
+        lot.discarded_at = w.now
+        return w.finish(f"lot:{lot.id}", {"code": lot.code, "reason": why}, lot=lot.id)
+
+
+# -- upkeep
+
+
+def kinds(probe: Probe) -> Mapping[str, UpkeepSpec]:
+    """What can be done to a probe of this quantity."""
+    return load_upkeep().get(probe.quantity, {})
+
+
+def wait_h(probe: Probe, what: str) -> float:
+    """The wait an upkeep starts: the probe's own, from its manual, else the default [h]."""
+    return float(probe.waits.get(what, kinds(probe)[what].wait_h))
+
+
+def record(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, note: str = "") -> dict[str, Any]:
+    """Something was done to the probe just now; the wait it needs starts. The calibration before it no longer holds."""
+    with desk.write(actor, key, "probe.upkeep") as w:
+        if w.done:
+            return w.done
+        probe = kit.probe(w.session, probe_id)
+        if what not in kinds(probe):
+            raise InputError("what", "Choose what was done from the list.", value=what)
+        if kit.open_run(w.session, probe.id):
+            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+        note = clean_reason(note, required=False)
+        ready = w.now + timedelta(hours=wait_h(probe, what))
+        w.session.add(Upkeep(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=actor.id))
+        return w.finish(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note}, probe=probe.id)
+
+
+def set_wait(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, hours: float | None, reason: str
+) -> dict[str, Any]:
+    """A wait of the probe's own, as its manual says; None goes back to the default. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("Waits of a probe are set by the lead.")
+    with desk.write(actor, key, "probe.wait") as w:
+        if w.done:
+            return w.done
+        probe = kit.probe(w.session, probe_id)
+        if what not in kinds(probe):
+            raise InputError("what", "Choose which wait from the list.", value=what)
+        if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
+            raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
+        why = clean_reason(reason)
+        others = {k: v for k, v in probe.waits.items() if k != what}
+        probe.waits = others if hours is None else {**others, what: hours}
+        return w.finish(f"probe:{probe.id}", {"what": what, "hours": hours, "reason": why}, probe=probe.id)
+
+
+def history(session: Session, probe_id: uuid.UUID, count: int = 20) -> list[Upkeep]:
+    """What was done to a probe, newest first."""
+    query = select(Upkeep).where(Upkeep.probe_id == probe_id).order_by(Upkeep.at.desc()).limit(count)
+    return list(session.scalars(query))
+
+
+# -- the calendar
+
+
+@dataclass(frozen=True)
+class Due:
+    """Something that falls due: a stable key, what, of which thing, when, and where to go."""
+
+    key: str
+    what: str
+    subject: str
+    at: datetime
+    probe_id: uuid.UUID | None = None
+
+    def overdue(self, now: datetime) -> bool:
+        return self.at < now
+
+
+def due(session: Session, now: datetime) -> list[Due]:
+    """Everything that falls due: calibrations, waits that end, upkeep, solutions; the earliest first."""
+    found: list[Due] = []
+    for probe in kit.probes(session):
+        newest = kit.latest_calibration(session, probe.id, now)
+        waiting = kit.conditioning(session, probe, now)
+        if waiting:
+            found.append(Due(f"ready-{waiting.done.id}", "ready to calibrate", probe.name, waiting.ready_at, probe.id))
+        elif newest and newest.usable:
+            found.append(Due(f"calibrate-{newest.id}", "calibrate again", probe.name, newest.valid_until, probe.id))
+        done = history(session, probe.id, 200)
+        for what, spec in kinds(probe).items():
+            if spec.every_days:
+                last = next((d.at for d in done if d.what == what), probe.in_service)
+                at = last + timedelta(days=spec.every_days)
+                found.append(
+                    Due(f"{what}-{probe.id}-{last:%Y%m%d}", f"due to be {spec.words}", probe.name, at, probe.id)
+                )
+    for view in kit.lots(session, now):
+        lot = view.lot
+        ends = [lot.expires_on] + ([lot.opened_at + timedelta(days=lot.open_days)] if lot.opened_at else [])
+        found.append(Due(f"lot-{lot.id}", "replace the solution", f"{lot.code}, {lot.name}", min(ends)))
+    return sorted(found, key=lambda d: (d.at, d.subject))
