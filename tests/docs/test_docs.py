@@ -35,7 +35,7 @@ def test_glossary_owns_every_name():
 def test_core_parameters_with_a_unit_are_in_the_glossary():
     unit = re.compile(r"_(c|mv|ph|us_cm|mg_l|hpa|m|s|percent)$")
     private = re.compile(
-        r"^(signal|temperature|standard|limit|margin|near|expanded|intended|nominal|care|fit|resolution|calibrated)_|_u_"
+        r"^(signal|temperature|standard|limit|margin|near|expanded|off|agree|intended|nominal|care|fit|resolution|calibrated)_|_u_"
     )
     unknown = set()
     for module in _modules():
@@ -48,7 +48,7 @@ def test_core_parameters_with_a_unit_are_in_the_glossary():
 
 
 KEY = re.compile(
-    r"\b(?:USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC 4180|RFC 5545|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|SM\d{4}|"
+    r"\b(?:USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC \d{4}|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|SM\d{4}|"
     r"[A-Z][a-z]+(?:19|20)\d{2}[a-z]?)\b"
 )
 

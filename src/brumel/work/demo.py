@@ -55,7 +55,7 @@ def _make(session: Session, desk: Desk) -> World:
     session.flush()
     start = now - timedelta(weeks=WEEKS + 30)
     probes = {
-        "A": _probe(meters["A"], "pH probe A1", "PA1-2231", start, "Gel-filled, 3 m cable; the everyday probe."),
+        "A": _probe(meters["A"], "pH probe A1", "PA1-2231", start, "Refillable, 3 m cable; the everyday probe."),
         "spare": _probe(meters["A"], "pH probe A2", "PA2-1984", start, "Refillable, 3 m cable; getting old."),
         "B": _probe(meters["B"], "pH probe B1", "PB1-0717", start, "Refillable, for the bench; no link, typed."),
     }
@@ -189,6 +189,10 @@ def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
             clock.on(hours=2)
             shelf.record(
                 then, ansa, uuid.uuid4(), probe_id=str(world.probes["A"].id), what="cleaned", note="After the round."
+            )
+        if week == 5:
+            shelf.record(
+                then, ansa, uuid.uuid4(), probe_id=str(world.probes["A"].id), what="electrolyte", note="On schedule."
             )
         if week == 6:
             shelf.record(
