@@ -225,7 +225,8 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
 
 
 PAGES = [
-    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/records", "/records/calibrations", "/records/audit",
+    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/kit/due", "/kit/lots/new",
+    "/records", "/records/calibrations", "/records/audit",
     "/worksheet", "/worksheet/conductivity", "/worksheet/compare", "/practice/meter",
 ]  # fmt: skip
 

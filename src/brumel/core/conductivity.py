@@ -15,6 +15,7 @@ from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.chosen import REFERENCE_C, TDS_HIGH, TDS_LOW, TEMPERATURE_COEFFICIENT_PERCENT
 from brumel.core.constants.measured import KCL_AT_25, KCL_STANDARDS, NATURAL_WATER_C, NATURAL_WATER_F25
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName, WrongShape
+from brumel.core.lookup import at_temperature, label_rows
 from brumel.core.working import Ladder, Worked
 
 Kind = Literal["none", "linear", "natural", "sea"]
@@ -76,20 +77,8 @@ def find_standard(standard: str | float | Standard) -> Standard:
 
 def label_standard(key: str, label: Mapping[float, float], expanded_uncertainty_percent: float = 1.0) -> Standard:
     """A lot's own label table {°C: µS/cm}, which wins over any table; one value is good within 1 °C of its temperature."""
-    door = Door()
-    if not label:
-        door.add(InputError("label", "The label table has no values."))
-    for t, value in label.items():
-        door.number("temperature_c", t, -5, 60)
-        door.number("conductivity_us_cm", value, 0.01, 1_000_000)
-    door.close()
-    rows = sorted((float(t), float(v)) for t, v in label.items())
-    if len(rows) == 1:
-        ((t, v),) = rows
-        rows = [(t - 1, v), (t + 1, v)]
-    return Standard(
-        key, key, tuple(t for t, _ in rows), tuple(v for _, v in rows), "label of the lot", expanded_uncertainty_percent
-    )
+    temperatures, values = label_rows(label, "conductivity_us_cm", 0.01, 1_000_000, 1.0, Door())
+    return Standard(key, key, temperatures, values, "label of the lot", expanded_uncertainty_percent)
 
 
 def standard_us_cm(standard: str | float | Standard, temperature_c: Floats) -> Floats:
@@ -98,13 +87,7 @@ def standard_us_cm(standard: str | float | Standard, temperature_c: Floats) -> F
     Raises OutOfRange outside the table: standards are not extrapolated. Source: the table's own.
     """
     table = find_standard(standard)
-    door = Door()
-    t = door.floats(
-        "temperature_c", temperature_c, table.temperatures_c[0], table.temperatures_c[-1],
-        f"The table of {table.name} ends there.",
-    )  # fmt: skip
-    door.close()
-    return plain(np.interp(t, table.temperatures_c, table.values_us_cm))
+    return at_temperature(table.name, table.temperatures_c, table.values_us_cm, temperature_c)
 
 
 # -- cell

@@ -74,6 +74,7 @@ QUANTITIES: dict[str, Quantity] = {
     "charge": Quantity("charge", "z", ""),
     "gap_low_mv": Quantity("smallest gap", "", "mV"),
     "gap_high_mv": Quantity("largest gap", "", "mV"),
+    "alone_c": Quantity("reach of a lone value", "", "°C"),
     "apart_c": Quantity("temperatures apart", "", "°C"),
     "total_mg_l": Quantity("total chlorine", "", "mg/L"),
     "free_mg_l": Quantity("free chlorine", "", "mg/L"),

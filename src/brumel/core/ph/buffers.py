@@ -11,8 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from brumel.core.checking import Door, Floats, plain
+from brumel.core.checking import Door, Floats
 from brumel.core.errors import InputError, UnknownName
+from brumel.core.lookup import at_temperature, label_rows
 
 MEMORY = "from memory"
 
@@ -132,13 +133,7 @@ def buffer_ph(buffer: str | float | Buffer, temperature_c: Floats) -> Floats:
     interpolation adds at most 0.002 pH between points 5 °C apart. Source: the table's own.
     """
     table = find_buffer(buffer)
-    door = Door()
-    t = door.floats(
-        "temperature_c", temperature_c, table.temperatures_c[0], table.temperatures_c[-1],
-        f"The table of {table.name} ends there.",
-    )  # fmt: skip
-    door.close()
-    return plain(np.interp(t, table.temperatures_c, table.values_ph))
+    return at_temperature(table.name, table.temperatures_c, table.values_ph, temperature_c)
 
 
 def label_buffer(key: str, name: str, label: Mapping[float, float], expanded_uncertainty_ph: float = 0.02) -> Buffer:
@@ -147,22 +142,6 @@ def label_buffer(key: str, name: str, label: Mapping[float, float], expanded_unc
     One value alone is taken as good within 2 °C of its temperature. Raises all faults of the label at once.
     """
     door = Door()
-    if not label:
-        door.add(InputError("label", "The label table has no values."))
-    for t, ph in label.items():
-        door.number("temperature_c", t, -5, 60)
-        door.number("ph", ph, 0, 14)
     door.number("expanded_uncertainty", expanded_uncertainty_ph, 0.0005, 0.5)
-    door.close()
-    rows = sorted((float(t), float(p)) for t, p in label.items())
-    if len(rows) == 1:
-        (t, ph), = rows  # fmt: skip
-        rows = [(t - 2, ph), (t + 2, ph)]
-    return Buffer(
-        key,
-        name,
-        tuple(t for t, _ in rows),
-        tuple(p for _, p in rows),
-        "label of the lot",
-        expanded_uncertainty_ph,
-    )
+    temperatures, values = label_rows(label, "ph", 0, 14, 2.0, door)
+    return Buffer(key, name, temperatures, values, "label of the lot", expanded_uncertainty_ph)
