@@ -94,6 +94,9 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     _take(phone, "sheet-phone")
     wide.goto(f"/records/readings/{reading}")
     _take(wide, "reading")
+    wide.goto("/kit")
+    wide.get_by_role("link", name="pH probe A2").click()
+    _take(wide, "probe")
     for name, path in (("kit", "/kit"), ("records", "/records"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)

@@ -4,10 +4,12 @@ import uuid
 
 from sqlalchemy import select
 
+from brumel.core.ph import nernst_slope_mv as nernst
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Lot, Probe, Site, User
 from brumel.work import bench, kit, live, rounds, runstate
 
+__all__ = ["nernst"]
 CUPS = {"neutral": "N7-121", "acid": "N4-118", "alkaline": "N10-090"}
 
 

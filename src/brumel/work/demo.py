@@ -169,14 +169,16 @@ def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
         age = (WEEKS - week) / WEEKS
         with desk.sessions.begin() as session:
             _waters(session, world.sites, clock.at)
+            life = math.sin(week * 2.3)  # no two weeks are alike
             body = {
-                "slope": 0.996 - 0.014 * age,
-                "offset_mv": 1.0 + 3.0 * age,
+                "slope": 0.996 - 0.014 * age + 0.002 * life,
+                "offset_mv": 1.0 + 3.0 * age + 0.6 * life,
                 "seed": 11 + week,
                 "cups_c": 18.0 + week % 3,
             }
             live.set_truth(session, f"probe:{world.probes['A'].id}", body)
-            old = {"slope": 0.975 - 0.09 * age, "offset_mv": -8 - 24 * age, "tau_s": 6 + 5 * age, "seed": 70 + week,
+            old = {"slope": 0.975 - 0.09 * age + 0.006 * life, "offset_mv": -8 - 24 * age + 1.5 * life,
+                   "tau_s": 6 + 5 * age, "seed": 70 + week,
                    "noise_mv": 0.09, "cups_c": 18.0}  # fmt: skip
             live.set_truth(session, f"probe:{world.probes['spare'].id}", old)
         calibrate(then, clock, ansa, world.probes["A"], "ph-7-4-10", world.lots)

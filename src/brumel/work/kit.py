@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import Double, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.ph import Buffer, buffer_ph, label_buffer
@@ -164,6 +164,17 @@ def calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list
     """The last calibrations of a probe, newest first."""
     query = select(Calibration).where(Calibration.probe_id == probe_id)
     return list(session.scalars(query.order_by(Calibration.at.desc()).limit(count)))
+
+
+def settle_times(session: Session, runs: Sequence[uuid.UUID]) -> dict[uuid.UUID, float]:
+    """The slowest cup of each run [s]; live runs only, a typed one cannot know."""
+    query = (
+        select(Point.run_id, func.max(Point.settling["settle_s"].astext.cast(Double)))
+        .join(Run, Run.id == Point.run_id)
+        .where(Point.run_id.in_(runs), ~Point.withdrawn, Run.source == "live")
+        .group_by(Point.run_id)
+    )
+    return {run: float(seconds) for run, seconds in session.execute(query) if seconds is not None}
 
 
 def trust(session: Session, found: Probe, now: datetime) -> Trust:

@@ -11,10 +11,10 @@ from brumel.core.ph import BUFFERS
 from brumel.formats.calendar import write_calendar
 from brumel.methods import load_method, load_methods
 from brumel.methods.care import load_care
-from brumel.web import drawn
 from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
-from brumel.work import kit, shelf
+from brumel.web.life import views as life_views
+from brumel.work import kit, life, shelf
 from brumel.work.desk import Refused
 
 blueprint = Blueprint("kit", __name__, template_folder="templates", url_prefix="/kit")
@@ -45,7 +45,7 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
     with desk().read() as session:
         found = kit.probe(session, probe_id)
         past = kit.calibrations(session, found.id, 30)
-        limits = load_methods()["ph-7-4-10"].limits
+        lived = life.life(session, found)
         page = render_template(
             "kit/probe.html",
             kinds=shelf.kinds(found),
@@ -53,7 +53,7 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
             upkeep=[(u, kit.upkeep_words(found, u)[0]) for u in shelf.history(session, found.id)],
             faults=faults,
             given=request.form, probe=found, trust=kit.trust(session, found, desk().clock()), past=past,
-            history=drawn.history(past, limits), run=kit.open_run(session, found.id),
+            life=lived, strips=life_views(lived, desk().clock()), run=kit.open_run(session, found.id),
             care=load_care().advice(found.quantity),
             cautions=load_care().cautions_at("handling", "cleaning", "solutions", quantity=found.quantity),
         )  # fmt: skip
