@@ -11,6 +11,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from hypothesis import HealthCheck, settings
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import Cluster
@@ -18,6 +19,10 @@ from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.work import demo
 from brumel.work.desk import Desk
+
+# Machines are shared and noisy: time is measured in benchmarks/, never in a test.
+settings.register_profile("brumel", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("brumel")
 
 START = datetime(2026, 5, 12, 6, 30, tzinfo=UTC)
 DATA = Path(__file__).parent / "data"

@@ -88,11 +88,9 @@ def test_the_demo_from_nothing_again_after_kill_and_fresh(data_dir):
         assert "tarnholt-field-book" in page
         first.end(signal.SIGKILL)
 
-    started = time.monotonic()
     second = Demo(data_dir, "--port", str(free_port()))
     second.address()
     assert "demo data kept" in second.words()
-    assert time.monotonic() - started < 30
     assert second.end(signal.SIGTERM) == 0
     postmaster = data_dir / "demo/pg/postmaster.pid"
     assert not postmaster.exists()  # the last one out stopped the server

@@ -22,7 +22,7 @@ from brumel.work.desk import Desk
 from tests.work.helpers import Things
 
 AXE = (Path(__file__).parent / "vendor/axe.min.js").read_text("utf-8")
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=40_000)
 
 
 def pytest_collection_modifyitems(items):
@@ -56,7 +56,7 @@ class Brumel:
             ),
             subprocess.Popen([*line, "meter"], env=self.env, start_new_session=True),
         ]
-        for _ in range(150):
+        for _ in range(600):
             try:
                 urllib.request.urlopen(f"{self.base}/sign-in", timeout=2)
                 return

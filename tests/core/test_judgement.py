@@ -16,6 +16,7 @@ from brumel.core import believability as belief
 from brumel.core.errors import InputError, InputErrors, NotANumber, UnknownName, WrongShape
 from brumel.core.uncertainty import propagate
 from brumel.methods.checks import load_checks
+from tests.tables import rows
 
 CLOSING = {name: c.criteria() for name, c in load_checks().closing.items()}
 
@@ -64,16 +65,9 @@ def test_two_point_drift_and_grades_and_limits():
     low, high = drift.Check(1000, 4.15, 4.0), drift.Check(1000, 9.85, 10.0)
     assert drift.correct_two_point(9.85, 1000, low, high, 0) == pytest.approx(10.0)
     assert drift.correct_two_point(7.0, 500, low, high, 0) == pytest.approx(7.0)
-    # USGS-TM1D3, tables of calibration criteria, accuracy ratings and maximum allowable limits.
-    table = [
-        ("ph", 7.0, [(0.2, "excellent"), (0.21, "good"), (0.8, "fair"), (1.9, "poor"), (2.01, "not reported")]),
-        ("oxygen", 9.0, [(0.3, "excellent"), (0.5, "good"), (0.8, "fair"), (2.0, "poor"), (2.1, "not reported")]),
-        ("temperature", 9.0, [(0.2, "excellent"), (0.5, "good"), (0.8, "fair"), (1.9, "poor"), (2.1, "not reported")]),
-        ("conductivity", 1000.0, [(30, "excellent"), (100, "good"), (150, "fair"), (290, "poor"), (301, "not reported")]),
-    ]  # fmt: skip
-    for quantity, value, rows in table:
-        for size, words in rows:
-            assert drift.grade(-size, CLOSING[quantity], value) == words, (quantity, size)
+    for row in rows("tm1d3_ratings.csv"):
+        graded = drift.grade(-float(row["size"]), CLOSING[row["quantity"]], float(row["value"]))
+        assert graded == row["grade"], row
     assert list(drift.grade(np.array([0.1, 0.6]), CLOSING["ph"])) == ["excellent", "fair"]
     assert drift.holds(drift.Check(9, 1029, 1000), CLOSING["conductivity"])
     assert not drift.holds(drift.Check(9, 1031, 1000), CLOSING["conductivity"])

@@ -43,7 +43,7 @@ class Cluster:
     """One private cluster, named by purpose ("demo" or "test")."""
 
     def __init__(self, name: str, root: Path = ROOT) -> None:
-        self.as_root = os.geteuid() == 0
+        self.name, self.as_root = name, os.geteuid() == 0
         if given := os.environ.get("BRUMEL_DATA_DIR"):
             self.home = Path(given) / name
         elif self.as_root:
@@ -138,6 +138,8 @@ class Cluster:
                 f"-c listen_addresses=127.0.0.1 -c port={port} -c unix_socket_directories='' "
                 "-c max_connections=200 -c shared_buffers=128MB -c log_min_messages=warning"
             )
+            if self.name == "test":  # thrown away after a crash anyway, and copies databases by the hundred
+                options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
             done = self._ctl("start", "-w", "-t", "30", "-o", options, "-l", str(self.data / "server.log"), check=False)
             if done.returncode == 0:
                 return
