@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -14,6 +15,8 @@ import click
 from rich.console import Console
 
 from brumel.config import Config, ConfigError, sqlalchemy_url
+from brumel.meters.agent import Agent, Refused, Spool
+from brumel.meters.port import serve as serve_port
 from brumel.store.cluster import ROOT, Cluster, ClusterError, free_port
 from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
@@ -51,36 +54,43 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         desk = Desk(make_sessions(engine))
         with out.status("loading the demo world") as status:
             if demo_world.load(
-                desk, history=not no_history, progress=lambda step: status.update(f"demo world: {step}")
+                desk, history=not no_history, linked=True, progress=lambda step: status.update(f"demo world: {step}")
             ):
                 out.print("· demo world loaded")
             else:
                 out.print("· demo data kept from last time (--fresh starts over)")
+        token = cluster.secret("link-token")
+        demo_world.give_token(desk, token)
         engine.dispose()
         chosen = free_port(port)
         if chosen != port:
             out.print(f"· port {port} is taken; using {chosen}")
         env = os.environ | {
             "DATABASE_URL": url, "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"), "BRUMEL_DEMO": "1",
-            "BRUMEL_PLAIN_HTTP": "1",
+            "BRUMEL_PLAIN_HTTP": "1", "BRUMEL_LINK_TOKEN": token,
         }  # fmt: skip
         out.print(f"\n  Brumel is on [bold]http://127.0.0.1:{chosen}/[/bold]")
         for username, name, role in demo_world.ACCOUNTS:
             out.print(f"  sign in as {username} ({name}, {role}), password {demo_world.PASSWORD}")
         out.print("  Ctrl-C stops it; the data stays.\n")
-        sys.exit(_together(env, chosen, workers))
+        sys.exit(_together(env, chosen, workers, cluster.home / "link-spool.sqlite"))
     except ClusterError as error:
         raise click.ClickException(str(error)) from error
     finally:
         cluster.stop()
 
 
-def _together(env: dict[str, str], port: int, workers: int) -> int:
-    """Run the web server and the simulated meter until one ends or we are told to stop."""
+def _together(env: dict[str, str], port: int, workers: int, spool: Path) -> int:
+    """Run the web server, the simulated meters and the link of one until one ends or we are told to stop."""
+    cable = free_port(port + 100)
+    parent = ["--parent", str(os.getpid())]
     commands = [
         [sys.executable, "-m", "brumel.cli", "serve", "--port", str(port), "--workers", str(workers)],
-        [sys.executable, "-m", "brumel.cli", "meter", "--parent", str(os.getpid())],
-    ]
+        [sys.executable, "-m", "brumel.cli", "meter", *parent],
+        [sys.executable, "-m", "brumel.cli", "meter-port", "--port", str(cable), *parent],
+        [sys.executable, "-m", "brumel.cli", "link", "--server", f"http://127.0.0.1:{port}", "--port",
+         f"socket://127.0.0.1:{cable}", "--spool", str(spool), "--quiet", *parent],
+    ]  # fmt: skip
     children = [subprocess.Popen(c, env=env) for c in commands]
 
     def leave(*_: object) -> None:
@@ -133,18 +143,68 @@ def migrate_command() -> None:
 @click.option("--parent", type=int, help="End when this process has ended.")
 @click.option("--every", default=0.1, show_default=True, help="Seconds between looks.")
 def meter(parent: int | None, every: float) -> None:
-    """Run the simulated meter: it stores what its probes show."""
+    """Run the simulated meter inside Brumel: it stores what its probes show."""
     engine = make_engine(_config().database_url, pool_size=2)
-    desk = Desk(make_sessions(engine))
+    simulator = live.Simulator(Desk(make_sessions(engine)))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     while parent is None or os.getppid() == parent:
         try:
-            live.pump(desk)
+            simulator.pump()
         except Exception as error:
             # The meter outlives a restart of the database; what was due is made up for by the next look.
             out.print(f"· simulated meter: {type(error).__name__}, trying again")
             time.sleep(2)
         time.sleep(every)
+
+
+@main.command("meter-port")
+@click.option("--port", type=int, required=True, help="TCP port on loopback the meter's cable comes out of.")
+@click.option("--meter", "name", default="Field set A", show_default=True, help="Which meter is played.")
+@click.option("--parent", type=int, help="End when this process has ended.")
+def meter_port(port: int, name: str, parent: int | None) -> None:
+    """Run a simulated meter on a TCP port that speaks the link's protocol (SDI-12)."""
+    desk = Desk(make_sessions(make_engine(_config().database_url, pool_size=3)))
+    cable = live.Cable(desk, name)
+    server = serve_port("127.0.0.1", port, cable.addresses, cable.sense)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    while parent is None or os.getppid() == parent:
+        time.sleep(0.5)
+
+
+@main.command()
+@click.option("--server", required=True, help="Address of Brumel, as https://brumel.example.")
+@click.option("--port", required=True, help="Where the meter is plugged in: a serial port, or socket://host:port.")
+@click.option("--baud", default=1200, show_default=True)
+@click.option("--every", default=0.5, show_default=True, help="Seconds between readings.")
+@click.option("--spool", type=click.Path(dir_okay=False, path_type=Path), default=Path("brumel-link.sqlite"),
+              show_default=True, help="File that keeps what is not yet sent.")  # fmt: skip
+@click.option("--quiet", is_flag=True, help="Say nothing but errors.")
+@click.option("--parent", type=int, help="End when this process has ended.")
+def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bool, parent: int | None) -> None:
+    """Read a meter where it is plugged in and post what it shows, with the token of BRUMEL_LINK_TOKEN."""
+    token = os.environ.get("BRUMEL_LINK_TOKEN", "")
+    if not token:
+        raise click.ClickException("BRUMEL_LINK_TOKEN is not set; the lead makes a token in Kit, on the meter's page.")
+    if not server.startswith(("http://", "https://")):
+        raise click.ClickException("The server's address must begin with http:// or https://.")
+    stop = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: stop.set())
+    if parent is not None:
+        threading.Thread(target=_end_with, args=(parent, stop), daemon=True).start()
+    say = (lambda _: None) if quiet else (lambda words: out.print(f"· link: {words}"))
+    try:
+        Agent(server, token, port, Spool(spool), every_s=every, baud=baud, say=say).run(stop)
+    except Refused as error:
+        raise click.ClickException(str(error)) from error
+    except KeyboardInterrupt:
+        stop.set()
+
+
+def _end_with(parent: int, stop: threading.Event) -> None:
+    while os.getppid() == parent:
+        time.sleep(0.5)
+    stop.set()
 
 
 @main.command("add-user")

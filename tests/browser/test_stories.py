@@ -177,7 +177,7 @@ def test_killed_halfway_it_goes_on_at_the_same_step(brumel, open_page):
     url = page.url
     brumel.kill()
     with brumel.desk.read() as session:
-        before = {(s.dip_id, s.seq): s.millivolts for s in session.scalars(select(Sample))}
+        before = {(s.dip_id, s.seq): s.signal for s in session.scalars(select(Sample))}
         assert session.scalar(select(func.count()).select_from(Point)) == 1
     page.close()
     brumel.start()
@@ -191,7 +191,7 @@ def test_killed_halfway_it_goes_on_at_the_same_step(brumel, open_page):
     live_cup(page)
     expect(page.get_by_role("heading", level=1)).to_have_text("fit for use")
     with brumel.desk.read() as session:
-        after = {(s.dip_id, s.seq): s.millivolts for s in session.scalars(select(Sample))}
+        after = {(s.dip_id, s.seq): s.signal for s in session.scalars(select(Sample))}
     assert before.items() <= after.items()  # nothing lost, nothing changed
 
 

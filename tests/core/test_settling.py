@@ -104,7 +104,7 @@ def test_empty_short_and_mismatched_input():
 @pytest.mark.parametrize("quantity", sorted(ALL))
 def test_every_quantity_s_criteria_work_at_their_own_scale(quantity):
     criteria = ALL[quantity].criteria(quantity)
-    middle = {"temperature": 15.0, "oxygen": 96.0}.get(quantity, 400.0)
+    middle = {"temperature": 15.0, "oxygen": 96.0, "chlorine": 2.0}.get(quantity, 400.0)
     unit = middle / 100 if criteria.relative else 1.0
     until = criteria.shortest_s + criteria.window_s + 20
     calm = judge(*trace(end=middle, start=middle, until=until, noise=0.3 * criteria.noise * unit), criteria)

@@ -4,7 +4,7 @@ import pytest
 import yaml
 
 from brumel.core.errors import InputError
-from brumel.methods import load_faults, load_method, load_methods, parse_method
+from brumel.methods import ORDER, load_faults, load_method, load_methods, parse_method
 from brumel.methods.loader import DATA
 
 OWN = (DATA / "ph" / "ph-7-4-10.yaml").read_text("utf-8")
@@ -14,13 +14,27 @@ TEXT = OWN.replace("extends: common\n", "") + (DATA / "ph" / "_common.yaml").rea
 def test_the_schools_are_there_with_their_limits_and_sources():
     methods = load_methods()
     assert {"ph-7-4-10", "ph-7-4-check-10", "ph-7-10-check-4", "ph-10-7", "ph-4-7", "ph-7-one-point"} <= set(methods)
-    for method in methods.values():
+    for method in (m for m in methods.values() if m.quantity == "ph"):
         # Domain section 3 and 1 defaults, common practice.
-        assert (method.limits.slope.fit, method.limits.slope.care) == ((92, 102), (85, 105))
-        assert (method.limits.offset.fit, method.limits.offset.care) == ((-25, 25), (-45, 45))
+        assert (method.band("slope").fit, method.band("slope").care) == ((92, 102), (85, 105))
+        assert (method.band("offset").fit, method.band("offset").care) == ((-25, 25), (-45, 45))
         assert (method.settling.drift_per_min, method.settling.noise, method.settling.window_s) == (0.6, 0.3, 20)
-        assert all((method.limits.linearity.source, method.settling.source, method.valid_h.source))
+    for method in methods.values():
+        assert all(limit.source for limit in (*method.limits.values(), method.settling, method.valid_h))
         assert method.cautions
+        assert method.prepare
+    assert {m.quantity for m in methods.values()} == set(ORDER)
+    tables = {  # domain sections 2, 4 to 8
+        "ec-air-one": {"cell_constant": ((-10, 10), (-20, 20)), "as_found": 5, "as_found_least": 5},
+        "do-zero-air": {"gain": ((80, 120), (70, 130)), "zero": 0.2, "air_water": 10, "as_found": 0.3},
+        "orp-check": {"tolerance": 15}, "no3-four": {"pair_apart": 0.5}, "temp-two-points": {"tolerance": 0.2},
+        "cl-check": {"en": 1},
+    }  # fmt: skip
+    for key, limits in tables.items():
+        for name, wanted in limits.items():
+            found = methods[key].limits[name]
+            assert (wanted == (found.fit, found.care)) if isinstance(wanted, tuple) else wanted == found.value, (key, name)
+    assert methods["no3-four"].band("gap").fit == (50, 65)
     check = load_method("ph-7-4-check-10")
     assert [s.role for s in check.steps] == ["adjust", "adjust", "check"]
     assert load_method("no-such") is None

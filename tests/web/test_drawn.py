@@ -1,6 +1,7 @@
 """Drawn views: everything lies on the paper, limits are where the numbers say, labels do not lie on one another."""
 
 import re
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from types import SimpleNamespace
 
@@ -10,12 +11,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brumel.core import ph
+from brumel.core.fitness import Taken
+from brumel.core.fitness.ph import ElectrodeFit
 from brumel.methods import load_method
-from brumel.web import charts, drawn
+from brumel.web import charts, drawn, plates
 from brumel.web.filters import number, when, with_u
+from brumel.work.life import Life, Strand
 from brumel.work.sums import SUMS, Chart, Curve, Scale, answer
+from brumel.work.trades import trade
 
-LIMITS = load_method("ph-7-4-10").limits
+METHOD = load_method("ph-7-4-10")
 
 
 @given(low=st.floats(-1e5, 1e5), span=st.floats(1e-3, 1e5), about=st.integers(2, 9))
@@ -41,7 +46,9 @@ def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
     k = ph.nernst_slope_mv(t)
     points = [(offset - slope * k * (p - 7), t, p) for p in (7.0, 4.0)] + [(offset - slope * k * 3 + bend, t, 10.0)]
     fitted = ph.fit(points)
-    plate = drawn.plate(fitted, LIMITS, [{"ph": 9.2, "mv": offset - slope * k * 2.2, "c": t}], t)
+    taken = [Taken("cup", "adjust", *p) for p in points]
+    taken.append(Taken("check", "check", offset - slope * k * 2.2, t, 9.2))
+    plate = plates.draw(ElectrodeFit(fitted), METHOD, taken, None, trade("ph"))
     assert len(plate["dots"]) == 4
     for dot in plate["dots"]:
         assert plate["frame"].left <= dot["x"] <= plate["frame"].right
@@ -54,20 +61,19 @@ def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
     assert plate["zero"] == plate["frame"].y(0)
 
 
-def _calibration(day, slope, offset, outcome="fit"):
-    at = datetime(2026, 3, 1, tzinfo=UTC) + timedelta(days=day)
-    return SimpleNamespace(at=at, slope_percent=slope, offset_mv=offset, outcome=outcome, number=1000 + day, id=day)
-
-
 def test_a_history_runs_from_old_to_new_with_its_limits():
-    past = [_calibration(d, 99 - d / 5, d / 2) for d in (40, 20, 10, 0)]
-    strips = drawn.history(past, LIMITS)
-    assert [s["name"] for s in strips] == ["slope", "offset"]
+    days = (0, 10, 20, 40)
+    times = tuple(datetime(2026, 3, 1, tzinfo=UTC) + timedelta(days=d) for d in days)
+    slope = Strand("slope_percent", "slope", "%", 1, times, tuple(99 - d / 5 for d in days), ("fit",) * 4,
+                   METHOD.band("slope").band(), None, None)  # fmt: skip
+    slow = replace(slope, key="settling", name="slowest cup", band=None)
+    strips = plates.history(Life((slope, slow), ()))
+    assert [s["name"] for s in strips] == ["slope"]  # what has no limit has no strip here
     xs = [d["x"] for d in strips[0]["dots"]]
     assert xs == sorted(xs)
     assert strips[0]["fit"] == [strips[0]["frame"].y(102), strips[0]["frame"].y(92)]
     assert strips[0]["dots"][-1]["value"] == pytest.approx(91)
-    assert drawn.history(past[:1], LIMITS) is None
+    assert plates.history(Life((replace(slope, values=(99.0,), times=times[:1], outcomes=("fit",)),), ())) is None
 
 
 def test_last_readings_show_uncertainty_and_the_usual_range():

@@ -27,8 +27,8 @@ def test_a_live_run_finds_the_hidden_electrode(desk, clock, things):
     assert all(not s.suspicions for s in seen)
     found = h.result_of(desk, run)
     assert found.verdict.outcome is Outcome.FIT
-    assert found.fit.slope == pytest.approx(0.982, abs=0.003)  # the demo's truth of probe A1
-    assert found.fit.offset_mv == pytest.approx(4.0, abs=0.5)
+    assert found.fit.calibration.slope == pytest.approx(0.982, abs=0.003)  # the demo's truth of probe A1
+    assert found.fit.calibration.offset_mv == pytest.approx(4.0, abs=0.5)
     made = h.finish(desk, things, run)
     with desk.read() as session:
         trust = kit.trust(session, kit.probe(session, things.probes["A1"]), clock())
@@ -72,7 +72,7 @@ def test_a_typed_run_is_the_equal_of_a_live_one(desk, clock, things, signal, met
     assert found.verdict.outcome is Outcome.FIT
     assert found.signal == signal
     if signal == "mv":
-        assert (found.fit.slope, found.fit.offset_mv) == pytest.approx((0.97, 6.0), abs=1e-6)
+        assert (found.fit.calibration.slope, found.fit.calibration.offset_mv) == pytest.approx((0.97, 6.0), abs=1e-6)
     else:
         assert [r.key for r in found.verdict.rows].count("linearity") == 1
     h.finish(desk, things, run)
@@ -140,7 +140,7 @@ def test_what_was_shown_as_settled_is_what_is_taken(desk, clock, things):
     with pytest.raises(Refused, match="Not settled"):
         bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, seen=last)
-    assert h.state_of(desk, run).steps[0].point.millivolts == seen.settling.value
+    assert h.state_of(desk, run).steps[0].point.signal == seen.settling.value
 
 
 def test_redo_keeps_the_old_version_and_early_is_recorded(desk, clock, things):

@@ -34,8 +34,8 @@ def test_an_ageing_probe_is_seen_and_its_end_foreseen(desk, clock, things):
     with desk.read() as session:
         found = life.life(session, kit.probe(session, things.probes["A1"]))
     by_key = {s.key: s for s in found.strands}
-    assert set(by_key) == {"slope", "offset", "settling"}
-    slope = by_key["slope"]
+    assert set(by_key) == {"slope_percent", "offset_mv", "settling", "as_found"}
+    slope = by_key["slope_percent"]
     assert slope.values == pytest.approx([s * 100 for s in slopes], abs=0.4)
     assert list(slope.times) == sorted(slope.times)
     true = (0.931 - 0.85) / (0.985 - 0.931) * 35  # the planted trend, carried on to 85 %
@@ -47,7 +47,7 @@ def test_an_ageing_probe_is_seen_and_its_end_foreseen(desk, clock, things):
 
     now = clock() + timedelta(hours=1)
     strips = views(found, now)
-    assert [s["name"] for s in strips] == ["slope", "offset", "slowest cup"]
+    assert [s["name"] for s in strips] == ["slope", "offset", "slowest cup", "error as found"]
     for strip in strips:
         frame = strip["frame"]
         for dot in strip["dots"]:
@@ -70,7 +70,7 @@ def test_a_young_probe_has_no_charts_and_a_typed_one_no_settling(desk, clock, th
         clock.on(days=1)
     with desk.read() as session:
         found = life.life(session, kit.probe(session, things.probes["B1"]))
-    assert [s.key for s in found.strands] == ["slope", "offset"]
+    assert [s.key for s in found.strands] == ["slope_percent", "offset_mv"]
     assert all(s.chart is None and s.forecast is None for s in found.strands)
     assert found.sentences == ()
     assert views(found, clock())[0]["control"] is None

@@ -90,8 +90,8 @@ def test_typed_probes_and_bad_senders_are_left_alone(desk, clock, things):
         assert (
             samples.store(session, dip, [(1, 0.5, 9.9, 20.0, None), (2, 1.0, 1.2, 20.0, None)]) == 1
         )  # resent: the first stands
-        found = samples.trace(session, dip.id, dip.started_at)
-    assert list(found.millivolts) == [1.0, 1.1, 1.2]
+        found = samples.trace(session, dip)
+    assert list(found.signal) == [1.0, 1.1, 1.2]
     assert list(found.seen_until(1).seq) == [0, 1]
     assert found.seen_until(None) is found
     assert found.seen_until(99) is found

@@ -1,5 +1,6 @@
 """Solutions and upkeep: a lot's life, waits before a calibration, and the calendar of what is due."""
 
+from dataclasses import replace
 from datetime import timedelta
 
 import pytest
@@ -14,7 +15,14 @@ from brumel.work import bench, kit, rounds, shelf
 from brumel.work.desk import NotAllowed, NotFound, Refused
 from tests.work import helpers as h
 
-GOOD = shelf.NewLot("N7-200", "Buffer 7.01", "7.01", "", 0.02, "2027-05-31", 90, False)
+PH = shelf.NewMeasure("ph", "7.01", "", 0.02)
+GOOD = shelf.NewLot("N7-200", "Buffer 7.01", (PH,), "2027-05-31", 90, "bottle")
+
+
+def new(measure=None, **change):
+    """GOOD with changes, those of its measure among them."""
+    measures = (replace(PH, **(measure or {})),)
+    return replace(GOOD, **{"measures": measures, **change})
 
 
 @pytest.fixture
@@ -29,10 +37,10 @@ def lot(desk, code):
 
 def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     label = "15: 6.91\n20 = 6.89\n25 °C: 6,87\n"
-    made = shelf.add_lot(desk, things.ansa, h.key(), GOOD.__class__(**{**GOOD.__dict__, "family": "", "label": label}))
+    made = shelf.add_lot(desk, things.ansa, h.key(), new({"family": "", "label": label}))
     found = lot(desk, "N7-200")
     assert str(found.id) == made["lot"]
-    assert found.label_table == {"15": 6.91, "20": 6.89, "25": 6.87}
+    assert found.measures["ph"]["label"] == {"15": 6.91, "20": 6.89, "25": 6.87}
     assert kit.lot_ph(found, 17.5) == pytest.approx(6.90)
     assert found.opened_at is None
     things.lots["N7-200"] = made["lot"]
@@ -43,13 +51,20 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
 
 BAD = {
     "code": ({"code": "=cmd()"}, "Lot code takes letters"), "twice": ({"code": "N7-121"}, "on the shelf already"),
-    "name": ({"name": " "}, "Name must have"), "family": ({"family": "8.88"}, "Choose the buffer's table"),
-    "words": ({"label": "warm: 7"}, "line 1: “warm: 7” is not a temperature and a pH"),
-    "same": ({"label": "20: 7\n20: 7.1"}, "20 °C stands twice"), "range": ({"label": "20: 17"}, "pH 17 is outside 0 to 14"),
-    "u": ({"expanded_uncertainty": 5.0}, "Expanded uncertainty 5 pH is outside"),
+    "name": ({"name": " "}, "Name must have"), "family": ({"measure": {"family": "8.88"}}, "Choose the buffer's table"),
+    "words": ({"measure": {"label": "warm: 7"}}, "line 1: “warm: 7” is not a temperature and a pH"),
+    "same": ({"measure": {"label": "20: 7\n20: 7.1"}}, "20 °C stands twice"), "range": ({"measure": {"label": "20: 17"}}, "pH 17 is outside 0 to 14"),
+    "u": ({"measure": {"expanded_uncertainty": 5.0}}, "Expanded uncertainty 5 pH is outside"),
     "days": ({"open_days": 1.5}, "whole number"),
     "date": ({"expires_on": "soon"}, "Expiry “soon” is not a date"),
     "year": ({"expires_on": "9999-12-31"}, "not a year between"),
+    "container": ({"container": "bucket"}, "Choose the container"),
+    "nothing": ({"measures": ()}, "Choose what the solution is a standard of"),
+    "unknown": ({"measure": {"quantity": "gold"}}, "Choose what the solution is a standard of"),
+    "ion": ({"measure": {"quantity": "nitrate", "family": "", "label": "25: 10", "expanded_uncertainty": 1.0}},
+            "activity or concentration"),
+    "electrode": ({"measure": {"quantity": "redox", "family": "", "label": "25: 240", "expanded_uncertainty": 5.0}},
+                  "against which reference electrode"),
 }  # fmt: skip
 
 
@@ -57,14 +72,14 @@ BAD = {
 def test_a_bad_lot_is_refused_by_name(desk, things, name):
     change, words = BAD[name]
     with pytest.raises(InputError) as caught:
-        shelf.add_lot(desk, things.ansa, h.key(), shelf.NewLot(**{**GOOD.__dict__, **change}))
+        shelf.add_lot(desk, things.ansa, h.key(), new(**change))
     assert words in str(caught.value)
     assert lot(desk, "N7-200") is None
 
 
 def test_all_faults_of_a_lot_come_at_once(desk, things):
     with pytest.raises(InputError) as caught:
-        shelf.add_lot(desk, things.ansa, h.key(), shelf.NewLot("", "", "", "x", None, "", None, False))
+        shelf.add_lot(desk, things.ansa, h.key(), shelf.NewLot("", "", (shelf.NewMeasure("ph", "", "x"),), "", None, "bottle"))
     assert {f.field for f in caught.value.faults} >= {
         "code",
         "name",

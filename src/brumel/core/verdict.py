@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
@@ -67,6 +67,27 @@ class Band:
             f"{self.fit_low:g} to {self.fit_high:g}{tail} fit, {self.care_low:g} to {self.care_high:g}{tail} with care"
         ).replace("-", "−")
         return Row(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
+
+
+@dataclass(frozen=True)
+class Tolerance:
+    """One number a criterion is held to, with its unit and source."""
+
+    value: float
+    unit: str = ""
+    source: str = "common practice, no source"
+
+    def row(self, key: str, criterion: str, value: float, *, beyond: Outcome = Outcome.NOT, care: float = 1.0,
+            digits: int = 2, note: str = "", signed: bool = True) -> Row:  # fmt: skip
+        """Fit within the tolerance, with care up to `care` times it, else `beyond`."""
+        size = round(abs(value), 9)
+        outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= care * self.value else beyond
+        tail = f" {self.unit}" if self.unit else ""
+        limit = f"within ±{self.value:g}{tail}" if signed else f"up to {self.value:g}{tail}"
+        return Row(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
+
+
+Limits = Mapping[str, Band | Tolerance]
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,11 @@ from brumel.methods.loader import DATA
 Quantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"]
 
 
+def _kin(quantity: str) -> str:
+    """Nitrate and ammonium tips are cared for alike."""
+    return "ions" if quantity in ("nitrate", "ammonium") else quantity
+
+
 class _Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -43,10 +48,10 @@ class CareBook(_Strict):
     cautions: tuple[Caution, ...]
 
     def advice(self, quantity: str) -> tuple[Care, ...]:
-        return tuple(c for c in self.care if c.quantity == quantity)
+        return tuple(c for c in self.care if c.quantity == _kin(quantity))
 
     def cautions_at(self, *steps: str, quantity: str) -> tuple[str, ...]:
-        return tuple(c.words for c in self.cautions if c.step in steps and quantity in c.quantities)
+        return tuple(c.words for c in self.cautions if c.step in steps and _kin(quantity) in c.quantities)
 
 
 @functools.cache

@@ -16,6 +16,8 @@ from brumel.methods.model import Method
 
 DATA = Path(__file__).parent / "data"
 BIGGEST_FILE = 200_000
+#: The order of a whole meter's sitting: everything rests on temperature, ions on all the others.
+ORDER = ("temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine")
 
 
 class MethodFault(InputError):
@@ -38,10 +40,20 @@ def parse_method(text: str, name: str = "method file") -> Method:
     try:
         if faults:
             raise faults[0]
-        return Method.model_validate({**shared, **data})
+        return Method.model_validate({**_settling(data), **shared, **data})
     except ValidationError as error:
-        faults = [_fault(name, dict(e)) for e in error.errors()]
+        faults = method_faults(name, error)
         raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
+
+
+def method_faults(name: str, error: ValidationError) -> list[MethodFault]:
+    """Every faulty place of a method as a sentence; a limit that is neither shape is named once."""
+    found: dict[str, MethodFault] = {}
+    for e in error.errors():
+        place = [p for p in e["loc"] if p not in ("BandSpec", "Limit")]
+        fault = _fault(name, {**e, "loc": tuple(place)})
+        found.setdefault(fault.field, fault)
+    return list(found.values())
 
 
 def _shared(data: dict[str, Any], name: str) -> tuple[dict[str, Any], list[MethodFault]]:
@@ -53,7 +65,24 @@ def _shared(data: dict[str, Any], name: str) -> tuple[dict[str, Any], list[Metho
     path = DATA / f"{data.get('quantity', '')}" / f"_{wanted}.yaml"
     if not re.fullmatch(r"[a-z]{1,20}/[a-z-]{1,30}", place) or not path.is_file():
         return {}, [MethodFault(f"{name}: extends", f"{name}: extends: there is no shared file “{str(wanted)[:40]}”.")]
-    return dict(yaml.safe_load(path.read_text("utf-8"))), []
+    return dict(_common(path)), []
+
+
+@functools.cache
+def _usual_settling() -> dict[str, Any]:
+    return dict(yaml.safe_load((DATA / "settling.yaml").read_text("utf-8")))
+
+
+@functools.cache
+def _common(path: Path) -> dict[str, Any]:
+    return dict(yaml.safe_load(path.read_text("utf-8")))
+
+
+def _settling(data: dict[str, Any]) -> dict[str, Any]:
+    """The quantity's usual settling criteria, for a method that states none of its own."""
+    usual = _usual_settling()
+    quantity = {"nitrate": "ions", "ammonium": "ions"}.get(str(data.get("quantity")), data.get("quantity"))
+    return {"settling": usual[quantity]} if quantity in usual else {}
 
 
 def _fault(name: str, error: dict[str, Any]) -> MethodFault:
@@ -69,7 +98,7 @@ def load_methods() -> dict[str, Method]:
     """All methods shipped, by key, in the order they are offered."""
     files = [p for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults" and not p.name.startswith("_")]
     found = [parse_method(p.read_text("utf-8"), p.name) for p in files]
-    return {m.key: m for m in sorted(found, key=lambda m: (-len(m.steps), m.title))}
+    return {m.key: m for m in sorted(found, key=lambda m: (ORDER.index(m.quantity), -len(m.steps), m.title))}
 
 
 def load_method(key: str) -> Method | None:
@@ -85,6 +114,7 @@ class _FaultFile(BaseModel):
 @functools.cache
 def load_faults(quantity: str) -> tuple[Fault, ...]:
     """The known faults of a quantity."""
-    data = yaml.safe_load((DATA / "faults" / f"{quantity}.yaml").read_text("utf-8"))
+    name = "ions" if quantity in ("nitrate", "ammonium") else quantity
+    data = yaml.safe_load((DATA / "faults" / f"{name}.yaml").read_text("utf-8"))
     TypeAdapter(tuple[Evidence, ...])
     return _FaultFile.model_validate(data).faults

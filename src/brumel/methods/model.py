@@ -2,13 +2,38 @@
 
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AliasChoices, BaseModel, ConfigDict, Field, model_validator
 
-from brumel.core.ph import VerdictLimits
 from brumel.core.settling import Criteria
-from brumel.core.verdict import Band
+from brumel.core.verdict import Band, Limits, Tolerance
+
+Quantity = Literal["temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine"]
+Vessel = Literal["solution", "air", "saturated_air", "saturated_water", "reference"]
+Role = Literal["zero", "adjust", "check", "found", "left"]
+
+#: The limits a method of each quantity must state; bands have two widths.
+LIMITS: dict[str, tuple[frozenset[str], frozenset[str]]] = {
+    "ph": (frozenset({"slope", "offset"}), frozenset({"linearity", "cup_spread"})),
+    "conductivity": (
+        frozenset({"cell_constant"}),
+        frozenset({"standards_gap", "air_zero", "as_found", "as_found_least", "cup_spread"}),
+    ),
+    "oxygen": (frozenset({"gain"}), frozenset({"zero", "air_water", "as_found"})),
+    "redox": (frozenset({"offset"}), frozenset({"tolerance", "cup_spread"})),
+    "nitrate": (frozenset({"gap"}), frozenset({"pair_apart", "as_found"})),
+    "ammonium": (frozenset({"gap"}), frozenset({"pair_apart", "as_found"})),
+    "temperature": (frozenset(), frozenset({"tolerance"})),
+    "chlorine": (frozenset(), frozenset({"tolerance", "en"})),
+}
+FITS: dict[str, tuple[str, ...]] = {
+    "ph": ("segments", "line", "offset"), "conductivity": ("cell", "check"), "oxygen": ("gain", "check"),
+    "redox": ("offset", "check"), "nitrate": ("pairs",), "ammonium": ("pairs",), "temperature": ("correct", "check"),
+    "chlorine": ("gain", "check"),
+}  # fmt: skip
+#: As found before as left: pH methods stored before it was asked of them are judged by this.
+AS_FOUND_PH = Tolerance(0.2, "pH", "USGS-TM1D3")
 
 
 class _Strict(BaseModel):
@@ -69,34 +94,29 @@ class SettlingSpec(_Strict):
 
 
 class StepSpec(_Strict):
-    """One cup of the sequence: which buffers may stand in it (by value at 25 °C) and what the point is for."""
+    """One step of the sequence: where the probe stands, which solutions may be there, and what the point is for.
 
+    between : by value at 25 °C, in the quantity's unit; None where no solution is needed
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, populate_by_name=True)
     key: str = Field(pattern=r"^[a-z0-9-]{1,30}$")
-    title: str
-    ph_between: tuple[float, float]
-    role: Literal["adjust", "check"] = "adjust"
+    title: str = Field(min_length=2, max_length=80)
+    vessel: Vessel = "solution"
+    between: tuple[float, float] | None = Field(
+        default=None, validation_alias=AliasChoices("between", "ph_between"), serialization_alias="between"
+    )
+    role: Role = "adjust"
     hint: str = ""
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
-        if not 0 <= self.ph_between[0] < self.ph_between[1] <= 14:
-            raise ValueError("ph_between must be two pH values, low before high")
+        if self.vessel == "solution":
+            if self.between is None or not self.between[0] < self.between[1]:
+                raise ValueError("between must be two values, low before high")
+        elif self.between is not None:
+            raise ValueError("only a solution has a range (between)")
         return self
-
-
-class PhLimits(_Strict):
-    """Limits of a pH verdict."""
-
-    slope: BandSpec
-    offset: BandSpec
-    linearity: Limit
-    cup_spread: Limit
-
-    def for_verdict(self) -> VerdictLimits:
-        return VerdictLimits(
-            self.slope.band(), self.offset.band(), self.linearity.value, self.linearity.source,
-            self.cup_spread.value, self.cup_spread.source,
-        )  # fmt: skip
 
 
 class Method(_Strict):
@@ -105,30 +125,93 @@ class Method(_Strict):
     key: str = Field(pattern=r"^[a-z0-9.-]{3,40}$")
     version: int = Field(ge=1)
     title: str = Field(min_length=3, max_length=80)
-    quantity: Literal["ph"]
-    school: str
-    when: str
-    fit: Literal["segments", "line", "offset"]
-    steps: tuple[StepSpec, ...] = Field(min_length=1, max_length=6)
-    rinse: str
+    quantity: Quantity
+    school: str = Field(max_length=600)
+    when: str = Field(max_length=600)
+    fit: str
+    steps: tuple[StepSpec, ...] = Field(min_length=1, max_length=8)
+    rinse: str = Field(max_length=600)
     prepare: tuple[str, ...]
     cautions: tuple[str, ...] = Field(min_length=1)
-    stow: str
+    stow: str = Field(max_length=600)
     valid_h: Limit
-    limits: PhLimits
+    limits: dict[str, BandSpec | Limit]
     settling: SettlingSpec
+    from_method: str = ""
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Self:
         keys = [s.key for s in self.steps]
         if len(set(keys)) != len(keys):
             raise ValueError("two steps have the same key")
-        adjusting = sum(s.role == "adjust" for s in self.steps)
-        if self.fit == "offset" and adjusting != 1:
-            raise ValueError("an offset fit adjusts in exactly one cup")
-        if self.fit != "offset" and adjusting < 2:
-            raise ValueError("a slope needs at least two cups to adjust in")
+        if self.fit not in FITS[self.quantity]:
+            raise ValueError(f"fit is not one of {', '.join(FITS[self.quantity])}")
+        self._counts()
+        bands, singles = LIMITS[self.quantity]
+        for name in sorted(bands | singles):
+            found = self.limits.get(name)
+            if found is None:
+                raise ValueError(f"limits.{name} is missing")
+            if isinstance(found, BandSpec) != (name in bands):
+                raise ValueError(f"limits.{name} must be {'fit and care' if name in bands else 'one value'}")
+            if isinstance(found, Limit) and found.value <= 0:
+                raise ValueError(f"limits.{name} must be above 0")
+        if unknown := set(self.limits) - bands - singles - {"as_found"}:
+            raise ValueError(f"limits.{min(unknown)} is not a limit of this quantity")
         return self
 
+    def _counts(self) -> None:
+        adjusting = sum(s.role == "adjust" for s in self.steps)
+        if self.fit == "check" and adjusting:
+            raise ValueError("a check adjusts in no cup")
+        if self.fit == "check" and not any(s.role == "check" for s in self.steps):
+            raise ValueError("a check reads in at least one cup")
+        if self.fit == "offset" and adjusting != 1:
+            raise ValueError("an offset fit adjusts in exactly one cup")
+        if self.fit in ("segments", "line", "pairs") and adjusting < 2:
+            raise ValueError("a slope needs at least two cups to adjust in")
+        if (self.fit == "pairs" and adjusting > 4) or adjusting > 5:
+            raise ValueError("there are more cups to adjust in than the fit takes")
+        if self.fit in ("cell", "gain", "correct") and not adjusting:
+            raise ValueError("this fit adjusts in at least one cup")
+
     def step(self, key: str) -> StepSpec:
+        """The step of that key."""
         return next(s for s in self.steps if s.key == key)
+
+    def band(self, name: str) -> BandSpec:
+        """A two-width limit."""
+        found = self.limits[name]
+        if not isinstance(found, BandSpec):
+            raise TypeError(f"{name} is one number")
+        return found
+
+    def judged_by(self) -> Limits:
+        """The limits as core takes them."""
+        found: dict[str, Band | Tolerance] = {
+            name: v.band() if isinstance(v, BandSpec) else Tolerance(v.value, v.unit, v.source)
+            for name, v in self.limits.items()
+        }
+        if self.quantity == "ph":
+            found.setdefault("as_found", AS_FOUND_PH)
+        return found
+
+    def with_found_and_left(self, found: bool, left: bool) -> Method:
+        """This method with its first adjusting cup read as found before everything, and as left after it."""
+        first = next((s for s in self.steps if s.role == "adjust"), None)
+        if first is None or not (found or left):
+            return self
+        steps = list(self.steps)
+        if found:
+            steps.insert(
+                0, first.model_copy(update={"key": "as-found", "role": "found", "title": f"{first.title}, as found"})
+            )
+        if left:
+            steps.append(
+                first.model_copy(update={"key": "as-left", "role": "left", "title": f"{first.title}, as left"})
+            )
+        return self.model_copy(update={"steps": tuple(steps)})
+
+    def stored(self) -> dict[str, Any]:
+        """Plain data, as a run keeps it."""
+        return self.model_dump(mode="json")

@@ -18,11 +18,24 @@ class UpkeepSpec(BaseModel):
     wait_h: float = Field(ge=0, le=24 * 14)
     meanwhile: str
     every_days: int | None = Field(default=None, ge=1, le=3650)
+    kinds: tuple[str, ...] = ()
+    not_kinds: tuple[str, ...] = ()
+    fresh: str = ""
     source: str = Field(min_length=3)
+
+    def wait_for(self, kind: str) -> float:
+        """The wait of a probe of this kind [h]."""
+        return self.wait_h if not self.kinds or kind in self.kinds else 0.0
 
 
 @functools.cache
 def load_upkeep() -> dict[str, dict[str, UpkeepSpec]]:
-    """The kinds by quantity and key."""
+    """The kinds by quantity and key; nitrate and ammonium tips are cared for alike."""
     data = yaml.safe_load((DATA / "upkeep.yaml").read_text("utf-8"))
-    return TypeAdapter(dict[str, dict[str, UpkeepSpec]]).validate_python(data)
+    found = TypeAdapter(dict[str, dict[str, UpkeepSpec]]).validate_python(data)
+    return found | {"nitrate": found["ions"], "ammonium": found["ions"]}
+
+
+def kinds_of(quantity: str, kind: str) -> dict[str, UpkeepSpec]:
+    """What can be done to a probe of this quantity and kind."""
+    return {k: v for k, v in load_upkeep().get(quantity, {}).items() if kind not in v.not_kinds}

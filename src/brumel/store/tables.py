@@ -39,17 +39,26 @@ class User(Base):
 
 
 class Meter(Base):
-    """A meter; `link` says how readings come: typed, or from the simulated meter."""
+    """A meter; `link` says how readings come: typed, from the simulated meter, or by the link program ("sdi12")."""
 
     __tablename__ = "meters"
     id: Mapped[Uuid] = _uuid()
     name: Mapped[str]
     serial: Mapped[str]
-    link: Mapped[str]
+    link: Mapped[str] = mapped_column(CheckConstraint("link in ('typed', 'simulated', 'sdi12')", name="meters_link"))
+    description: Mapped[str] = mapped_column(default="")
+    firmware: Mapped[str] = mapped_column(default="")
+    battery: Mapped[str] = mapped_column(default="")
+    token_hash: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
 
 
 class Probe(Base):
-    """A probe measures one quantity and has its own life. `waits` {upkeep: hours} are its own and win over the default."""
+    """A probe measures one quantity and has its own life.
+
+    Its own record wins over the method: `waits` {upkeep: hours}, `intervals` {upkeep: days}, `limits` {name: value},
+    `storage`. `nominal` is a cell's constant [1/cm]; `address` its place on the meter's link.
+    """
 
     __tablename__ = "probes"
     id: Mapped[Uuid] = _uuid()
@@ -57,11 +66,63 @@ class Probe(Base):
     name: Mapped[str]
     serial: Mapped[str]
     quantity: Mapped[str]
+    kind: Mapped[str] = mapped_column(default="")
+    cable_m: Mapped[float | None]
+    nominal: Mapped[float | None]
+    reference_electrode: Mapped[str] = mapped_column(default="")
+    storage: Mapped[str] = mapped_column(default="")
+    address: Mapped[str] = mapped_column(default="")
     in_service: Mapped[datetime]
     retired_at: Mapped[datetime | None]
     note: Mapped[str] = mapped_column(default="")
     waits: Mapped[Json] = mapped_column(default=dict)
+    intervals: Mapped[Json] = mapped_column(default=dict)
+    limits: Mapped[Json] = mapped_column(default=dict)
     meter: Mapped[Meter] = relationship(lazy="joined")
+
+
+class Fitting(Base):
+    """The probe was fitted to a meter; the newest row says where it is now."""
+
+    __tablename__ = "fittings"
+    id: Mapped[Uuid] = _uuid()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    at: Mapped[datetime]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    meter: Mapped[Meter] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class Snapshot(Base):
+    """A meter's settings as they were seen; `changes` against the one before, acknowledged with a reason."""
+
+    __tablename__ = "snapshots"
+    id: Mapped[Uuid] = _uuid()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    at: Mapped[datetime]
+    settings: Mapped[Json]
+    changes: Mapped[list[Any]]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("snapshots_by_meter", "meter_id", "at"),)
+
+
+class Inspection(Base):
+    """A probe looked over: findings by item; one that blocks keeps it off Bench until a later, clean look."""
+
+    __tablename__ = "inspections"
+    id: Mapped[Uuid] = _uuid()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    at: Mapped[datetime]
+    findings: Mapped[Json]
+    blocks: Mapped[bool]
+    note: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("inspections_by_probe", "probe_id", "at"),)
 
 
 class Upkeep(Base):
@@ -80,15 +141,14 @@ class Upkeep(Base):
 
 
 class Lot(Base):
-    """A bottle of a solution: family, label table {°C: pH} that wins over the family, dates."""
+    """A solution by lot. `measures` {quantity: {family, label, u, ...}} says what it is a standard of; a label wins."""
 
     __tablename__ = "lots"
     id: Mapped[Uuid] = _uuid()
     code: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
-    family: Mapped[str]
-    label_table: Mapped[Json | None]
-    expanded_uncertainty: Mapped[float]
+    measures: Mapped[Json]
+    container: Mapped[str] = mapped_column(default="bottle")
     expires_on: Mapped[datetime]
     opened_at: Mapped[datetime | None]
     open_days: Mapped[int]
@@ -111,7 +171,10 @@ class Site(Base):
 
 
 class Run(Base):
-    """One calibration in the making. `method` is the method as it was; `cups` maps step keys to lots."""
+    """One calibration in the making. `method` is the method as it was; `cups` maps step keys to lots.
+
+    `conditions` hold pressure, salinity, the water's temperature, and whether the meter itself is adjusted.
+    """
 
     __tablename__ = "runs"
     id: Mapped[Uuid] = _uuid()
@@ -120,8 +183,25 @@ class Run(Base):
     source: Mapped[str] = mapped_column(CheckConstraint("source in ('live', 'typed')", name="runs_source"))
     method: Mapped[Json]
     cups: Mapped[Json]
+    conditions: Mapped[Json] = mapped_column(default=dict)
+    snapshot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("snapshots.id"))
+    inspection_id: Mapped[Uuid | None] = mapped_column(ForeignKey("inspections.id"))
+    sitting_id: Mapped[Uuid | None] = mapped_column(ForeignKey("sittings.id"), index=True)
+    repeats_id: Mapped[Uuid | None] = mapped_column(ForeignKey("runs.id"))
     started_at: Mapped[datetime]
     probe: Mapped[Probe] = relationship(lazy="joined")
+    operator: Mapped[User] = relationship(lazy="joined")
+
+
+class Sitting(Base):
+    """Several probes of one meter calibrated together; its runs name it."""
+
+    __tablename__ = "sittings"
+    id: Mapped[Uuid] = _uuid()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    started_at: Mapped[datetime]
+    meter: Mapped[Meter] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
 
 
@@ -148,20 +228,24 @@ class Dip(Base):
     lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
     visit_id: Mapped[Uuid | None] = mapped_column(ForeignKey("visits.id"), index=True)
     source: Mapped[str]
+    entered: Mapped[str] = mapped_column(default="")
     started_at: Mapped[datetime]
 
 
 class Sample(Base):
-    """One sample of a dip, as it came. Range-partitioned by `at`; (dip, seq) is counted by the sender."""
+    """One sample of a dip, as it came: the signal in the quantity's own unit, and the display where it was typed.
+
+    Range-partitioned by `at`; (dip, seq) is counted by the sender.
+    """
 
     __tablename__ = "samples"
     dip_id: Mapped[Uuid] = mapped_column(primary_key=True)
     seq: Mapped[int] = mapped_column(primary_key=True)
     at: Mapped[datetime] = mapped_column(primary_key=True)
     t_s: Mapped[float]
-    millivolts: Mapped[float]
+    signal: Mapped[float]
     temperature_c: Mapped[float]
-    displayed_ph: Mapped[float | None]
+    displayed: Mapped[float | None]
     __table_args__ = {"postgresql_partition_by": "RANGE (at)"}
 
 
@@ -176,9 +260,10 @@ class Point(Base):
     dip_id: Mapped[Uuid | None] = mapped_column(ForeignKey("dips.id"))
     lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
     withdrawn: Mapped[bool] = mapped_column(default=False)
-    millivolts: Mapped[float | None]
+    signal: Mapped[float | None]
     temperature_c: Mapped[float | None]
-    expected_ph: Mapped[float | None]
+    expected: Mapped[float | None]
+    expanded: Mapped[float | None]
     entered_as: Mapped[str] = mapped_column(default="mv")
     settling: Mapped[Json | None]
     early: Mapped[bool] = mapped_column(default=False)
@@ -208,11 +293,50 @@ class Calibration(Base):
     usable: Mapped[bool]
     decision: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    slope_percent: Mapped[float]
-    offset_mv: Mapped[float]
+    figures: Mapped[Json]
     run: Mapped[Run] = relationship(lazy="joined")
     by: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (Index("calibrations_by_probe", "probe_id", "at"),)
+
+
+class Superseding(Base):
+    """A calibration that no longer counts: a repeat took its place, or someone said why. It stays in the record."""
+
+    __tablename__ = "supersedings"
+    calibration_id: Mapped[Uuid] = mapped_column(ForeignKey("calibrations.id"), primary_key=True)
+    new_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
+    at: Mapped[datetime]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class MethodVersion(Base):
+    """A method the lead made or changed; the highest version of a key is the one in use."""
+
+    __tablename__ = "method_versions"
+    id: Mapped[Uuid] = _uuid()
+    key: Mapped[str]
+    version: Mapped[int]
+    body: Mapped[Json]
+    retired: Mapped[bool] = mapped_column(default=False)
+    reason: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (UniqueConstraint("key", "version"),)
+
+
+class LinkSession(Base):
+    """One run of the link program on a meter: its clock starts at `at`; `last_at` and `last` are what came last."""
+
+    __tablename__ = "link_sessions"
+    id: Mapped[Uuid] = _uuid()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"), index=True)
+    at: Mapped[datetime]
+    agent: Mapped[str]
+    last_at: Mapped[datetime]
+    last: Mapped[Json] = mapped_column(default=dict)
 
 
 class Visit(Base):

@@ -50,11 +50,13 @@ def _register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
     from brumel.web.bench import routes as bench
     from brumel.web.kit import routes as kit
+    from brumel.web.link import routes as link
     from brumel.web.practice import routes as practice
     from brumel.web.records import routes as records
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, worksheet, practice):
+    for place in (auth, today, bench, rounds, kit, records, worksheet, practice, link):
         app.register_blueprint(place.blueprint)
+    app.extensions["csrf"].exempt(link.blueprint)  # it carries a token, never a cookie

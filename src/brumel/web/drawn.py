@@ -10,8 +10,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from brumel.core import ph
-from brumel.store.tables import Calibration, Reading
+from brumel.store.tables import Reading
 
 
 @dataclass(frozen=True)
@@ -45,85 +44,6 @@ def ticks(low: float, high: float, about: int = 5) -> list[float]:
     step = next(s for s in (power, 2 * power, 5 * power, 10 * power) if s >= raw)
     first = np.ceil(low / step) * step
     return [round(float(v), 10) for v in np.arange(first, high + step * 1e-6, step)]
-
-
-def plate(
-    fitted: ph.Calibration, limits: Any, checks: Sequence[dict[str, Any]], temperature_c: float
-) -> dict[str, Any]:
-    """Points against the fitted line and the ideal fan: slopes the method calls fit, through 0 mV at pH 7."""
-    phs = [p.ph for p in fitted.points] + [c["ph"] for c in checks]
-    low, high = min([*phs, 6.0]) - 1.0, max([*phs, 8.0]) + 1.0
-    k = float(ph.nernst_slope_mv(temperature_c))
-    reach = max(abs(low - 7), abs(high - 7)) * k * 1.08
-    frame = Frame(58, 14, 590, 330, low, high, -reach, reach)
-
-    def ray(percent: float) -> list[tuple[float, float]]:
-        return [(low, -percent / 100 * k * (low - 7)), (high, -percent / 100 * k * (high - 7))]
-
-    def wedge(a: float, b: float) -> str:
-        first, second = ray(a), ray(b)
-        left = [first[0], (7.0, 0.0), second[0]]
-        right = [first[1], (7.0, 0.0), second[1]]
-        return f"{frame.path(left)} Z {frame.path(right)} Z"
-
-    slope = limits.slope
-    line = np.linspace(low, high, 61)
-    mv = np.asarray(fitted.millivolts(line, temperature_c))
-    dots: list[dict[str, Any]] = [
-        {"x": frame.x(p.ph), "y": frame.y(p.millivolts), "ph": p.ph, "mv": p.millivolts, "c": p.temperature_c,
-         "residual": r, "kind": "point"}
-        for p, r in zip(fitted.points, fitted.residuals_mv, strict=True)
-    ]  # fmt: skip
-    dots += [
-        {"x": frame.x(c["ph"]), "y": frame.y(c["mv"]), "ph": c["ph"], "mv": c["mv"], "c": c["c"],
-         "residual": c["mv"] - float(fitted.millivolts(c["ph"], c["c"])), "kind": "check"}
-        for c in checks
-    ]  # fmt: skip
-    biggest = max([abs(d["residual"]) for d in dots] + [1.0])
-    rest = Frame(58, 368, 590, 428, low, high, -biggest * 1.25, biggest * 1.25)
-    for dot in dots:
-        dot["ry"] = rest.y(dot["residual"])
-    label_x = high - 0.08 * (high - low)
-    return {
-        "frame": frame, "rest": rest, "dots": dots, "biggest": biggest,
-        "x_ticks": [t for t in ticks(low, high, 8) if float(t).is_integer()],
-        "y_ticks": ticks(-reach, reach, 6),
-        "fit": wedge(*slope.fit), "care_low": wedge(slope.care[0], slope.fit[0]),
-        "care_high": wedge(slope.fit[1], slope.care[1]),
-        "line": frame.path([(float(a), float(b)) for a, b in zip(line, mv, strict=True)]),
-        "labels": [
-            {"percent": percent, "x": frame.x(label_x), "y": frame.y(-percent / 100 * k * (label_x - 7))}
-            for percent in (slope.fit[0], slope.fit[1])
-        ],
-        "zero": frame.y(0), "seven": frame.x(7), "temperature_c": temperature_c,
-    }  # fmt: skip
-
-
-def history(calibrations: Sequence[Calibration], limits: Any) -> list[dict[str, Any]] | None:
-    """Slope and offset of the last calibrations, oldest first, each on its own strip with its limits."""
-    if len(calibrations) < 2:
-        return None
-    ordered = list(reversed(calibrations))
-    start, end = ordered[0].at, ordered[-1].at
-    span = max((end - start).total_seconds(), 3600.0)
-    strips = []
-    for name, unit, values, band in (
-        ("slope", "%", [c.slope_percent for c in ordered], limits.slope),
-        ("offset", "mV", [c.offset_mv for c in ordered], limits.offset),
-    ):
-        low, high = min([*values, band.fit[0]]), max([*values, band.fit[1]])
-        pad = 0.12 * (high - low)
-        frame = Frame(52, 10, 560, 84, -0.03, 1.03, low - pad, high + pad)
-        dots = [
-            {"x": frame.x((c.at - start).total_seconds() / span), "y": frame.y(v), "outcome": c.outcome, "value": v,
-             "number": c.number, "at": c.at, "id": c.id}
-            for c, v in zip(ordered, values, strict=True)
-        ]  # fmt: skip
-        strips.append({
-            "name": name, "unit": unit, "frame": frame, "dots": dots, "fit": [frame.y(band.fit[1]), frame.y(band.fit[0])],
-            "limits": band.fit, "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots), "first": start, "last": end,
-        })  # fmt: skip
-    return strips
 
 
 def last_readings(

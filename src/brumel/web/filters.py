@@ -13,6 +13,9 @@ from flask_login import current_user
 from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
+from brumel.store.tables import Calibration
+from brumel.work.trades import trade
+from brumel.work.trades.book import WORDS
 
 THEMES = ("paper", "sun", "night")
 PLACES = (
@@ -57,11 +60,18 @@ def outcome_shape(outcome: str) -> str:
     return {"fit": "disc", "care": "diamond", "not": "cross"}.get(outcome, "ring")
 
 
+def figures(found: Calibration) -> str:
+    """What a calibration found, in one line of its quantity's own figures."""
+    return trade(found.run.probe.quantity).figures_text(found.figures)
+
+
 def init(app: Flask) -> None:
     """Filters and names every template may use."""
     app.add_template_filter(number, "number")
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
+    app.add_template_filter(figures, "figures")
+    app.add_template_filter(lambda quantity: WORDS.get(quantity, quantity), "quantity_words")
     app.add_template_filter(outcome_shape, "shape")
     app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")

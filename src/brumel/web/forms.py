@@ -114,6 +114,21 @@ class ReasonForm(WriteForm):
         return int(text)
 
 
+class AcceptForm(ReasonForm):
+    """Taking a point, beside a reference instrument where the step asks for one."""
+
+    reference = NumberField("Reference", name_of="reference", required=False)
+    reference_u = NumberField("Uncertainty of the reference", name_of="expanded_uncertainty", required=False)
+
+
+class ConditionsForm(WriteForm):
+    """The conditions a run is made under."""
+
+    pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
+    altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
+    water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)
+
+
 def text_of(field: Field) -> str:
     """The field's text, never None."""
     return str(field.data or "")

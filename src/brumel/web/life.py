@@ -38,7 +38,7 @@ def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, fou
         for i, (t, v, o) in enumerate(zip(s.times, s.values, s.outcomes, strict=True))
     ]
     view: dict[str, Any] = {
-        "name": s.name, "unit": s.unit, "frame": frame, "dots": dots,
+        "name": s.name, "unit": s.unit, "digits": s.digits, "frame": frame, "dots": dots,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots),
         "now": frame.x(when(now)), "first": start, "last": now,
         "upkeep": [{"x": frame.x(when(at)), "words": words} for at, words in found.upkeep if at >= start],

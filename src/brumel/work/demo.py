@@ -5,35 +5,29 @@ from __future__ import annotations
 import math
 import uuid
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.verdict import Outcome
-from brumel.store.tables import Lot, Meter, Probe, Site, User
-from brumel.work import bench, kit, live, people, rounds, runstate, shelf
+from brumel.store.tables import Meter, Site, User
+from brumel.work import demo_kit, demo_weeks, live, people
+from brumel.work.demo_weeks import World
 from brumel.work.desk import Desk
+from brumel.work.meterside import token_hash
 
 PASSWORD = "tarnholt-field-book"  # noqa: S105 - the demo's own, shown on its sign-in page
 ACCOUNTS = (("ansa", "Ansa Merrik", "technician"), ("ilka", "Ilka Torvend", "lead"))
 WEEKS = 12
 
 
-@dataclass
-class World:
-    """The made-up things of the demo, by short names."""
+def load(
+    desk: Desk, *, history: bool = True, linked: bool = False, progress: Callable[[str], None] = lambda _: None
+) -> bool:
+    """Load the demo world if the database is empty; True when it was loaded.
 
-    users: dict[str, User]
-    probes: dict[str, Probe]
-    lots: dict[str, Lot]
-    sites: dict[str, Site]
-
-
-def load(desk: Desk, *, history: bool = True, progress: Callable[[str], None] = lambda _: None) -> bool:
-    """Load the demo world if the database is empty; True when it was loaded."""
+    With `linked`, Field set A speaks over its own link once the history is made, as a real meter would.
+    """
     with desk.sessions.begin() as session:
         if session.scalar(select(User.id).limit(1)):
             return False
@@ -41,36 +35,21 @@ def load(desk: Desk, *, history: bool = True, progress: Callable[[str], None] = 
         world = _make(session, desk)
     if history:
         _history(desk, world, progress)
+    if linked:
+        with desk.sessions.begin() as session:
+            session.merge(world.meters["A"]).link = "sdi12"
     return True
 
 
 def _make(session: Session, desk: Desk) -> World:
     now = desk.clock()
     users = {u: people.add_user(session, desk, u, name, role, PASSWORD) for u, name, role in ACCOUNTS}
-    meters = {
-        "A": Meter(id=uuid.uuid4(), name="Field set A", serial="TWS-A-014", link="simulated"),
-        "B": Meter(id=uuid.uuid4(), name="Bench set B", serial="TWS-B-003", link="typed"),
-    }
+    start = now - timedelta(weeks=WEEKS + 30)
+    meters, probes = demo_kit.meters(), {}
     session.add_all(meters.values())
     session.flush()
-    start = now - timedelta(weeks=WEEKS + 30)
-    probes = {
-        "A": _probe(meters["A"], "pH probe A1", "PA1-2231", start, "Refillable, 3 m cable; the everyday probe."),
-        "spare": _probe(meters["A"], "pH probe A2", "PA2-1984", start, "Refillable, 3 m cable; getting old."),
-        "B": _probe(meters["B"], "pH probe B1", "PB1-0717", start, "Refillable, for the bench; no link, typed."),
-    }
-    lots = {
-        "4": _lot(now, "N4-118", "Buffer 4.01", "4.01", 300, 20, 90),
-        "7": _lot(now, "N7-121", "Buffer 7.01", "7.01", 280, 20, 90),
-        "10": _lot(now, "N10-090", "Buffer 10.01", "10.01", 200, 9, 30),
-        "10old": _lot(now, "N10-071", "Buffer 10.01", "10.01", -12, 70, 30),
-        "7label": _lot(
-            now, "K7-009", "Own buffer 6.86", "phosphate", 120, 5, 60,
-            {"10": 6.93, "15": 6.90, "20": 6.88, "25": 6.86, "30": 6.85},
-        ),
-        "7sachet": _lot(now, "S7-440", "Buffer 7.01 sachet", "7.01", 330, None, 1),
-        "9": _lot(now, "K9-004", "Own buffer 9.18", "borax", 120, 5, 30),
-    }  # fmt: skip
+    probes = demo_kit.probes(meters, start)
+    lots = demo_kit.lots(now)
     sites = {
         "raceway": _site("Skarn Char Farm", "Raceway 3, inflow", "raceway", 612.0, (6.8, 7.6), (5.5, 9.0), (3, 13), (0, 25),
                          "Mountain stream water; step over the pipe, wear the life jacket."),
@@ -79,40 +58,16 @@ def _make(session: Session, desk: Desk) -> World:
         "lido": _site("Oldgate Lido", "Warm pool, deep end", "pool", 88.0, (7.2, 7.6), (6.5, 8.5), (27, 32), (15, 40),
                       "Pool limits are set by local codes; report to the duty manager."),
     }  # fmt: skip
+    for key, usual in (("raceway", (40, 160)), ("lagoon", (4000, 32000)), ("lido", (900, 2600))):
+        sites[key].ranges = {**sites[key].ranges, "conductivity": {"usual": list(usual), "gross": [5, 60000]}}
     session.add_all([*probes.values(), *lots.values(), *sites.values()])
     session.flush()
     live.set_truth(session, "clock", {"pace": 1.0})
-    live.set_truth(session, f"probe:{probes['A'].id}", {"slope": 0.982, "offset_mv": 4.0, "seed": 11, "cups_c": 18.4})
-    live.set_truth(
-        session, f"probe:{probes['spare'].id}",
-        {"slope": 0.93, "offset_mv": -18.0, "tau_s": 9.0, "noise_mv": 0.09, "seed": 23, "cups_c": 17.9},
-    )  # fmt: skip
+    for key, body in demo_kit.TRUTHS.items():
+        live.set_truth(session, f"probe:{probes[key].id}", body)
+    live.set_truth(session, f"lot:{lots['10bad'].id}", {"shift": -0.32})
     _waters(session, sites, now)
-    return World(users, probes, lots, sites)
-
-
-def _probe(meter: Meter, name: str, serial: str, start: datetime, note: str) -> Probe:
-    return Probe(
-        id=uuid.uuid4(),
-        meter_id=meter.id,
-        name=name,
-        serial=serial,
-        quantity="ph",
-        in_service=start,
-        note=note,
-    )
-
-
-def _lot(
-    now: datetime, code: str, name: str, family: str, expires_d: int, opened_d: int | None, open_days: int,
-    label: dict[str, Any] | None = None,
-) -> Lot:  # fmt: skip
-    return Lot(
-        id=uuid.uuid4(), code=code, name=name, family=family, label_table=label, expanded_uncertainty=0.02,
-        expires_on=now + timedelta(days=expires_d),
-        opened_at=None if opened_d is None else now - timedelta(days=opened_d), open_days=open_days,
-        single_use=open_days == 1,
-    )  # fmt: skip
+    return World(users, meters, probes, lots, sites)
 
 
 def _site(
@@ -146,132 +101,20 @@ def _waters(session: Session, sites: dict[str, Site], when: datetime) -> None:
         )  # fmt: skip
 
 
-class _Then:
-    """A clock that stands still until it is told to go on."""
-
-    def __init__(self, at: datetime) -> None:
-        self.at = at
-
-    def __call__(self) -> datetime:
-        return self.at
-
-    def on(self, **delta: float) -> None:
-        self.at += timedelta(**delta)
-
-
 def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
-    now = desk.clock()
-    ansa = world.users["ansa"]
     for week in range(WEEKS, 0, -1):
         progress(f"history, week {WEEKS - week + 1} of {WEEKS}")
-        clock = _Then((now - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0))
-        then = Desk(desk.sessions, clock)
-        age = (WEEKS - week) / WEEKS
-        with desk.sessions.begin() as session:
-            _waters(session, world.sites, clock.at)
-            life = math.sin(week * 2.3)  # no two weeks are alike
-            body = {
-                "slope": 0.996 - 0.014 * age + 0.002 * life,
-                "offset_mv": 1.0 + 3.0 * age + 0.6 * life,
-                "seed": 11 + week,
-                "cups_c": 18.0 + week % 3,
-            }
-            live.set_truth(session, f"probe:{world.probes['A'].id}", body)
-            old = {"slope": 0.975 - 0.09 * age + 0.006 * life, "offset_mv": -8 - 24 * age + 1.5 * life,
-                   "tau_s": 6 + 5 * age, "seed": 70 + week,
-                   "noise_mv": 0.09, "cups_c": 18.0}  # fmt: skip
-            live.set_truth(session, f"probe:{world.probes['spare'].id}", old)
-        calibrate(then, clock, ansa, world.probes["A"], "ph-7-4-10", world.lots)
-        if week % 2 == 0:
-            calibrate(then, clock, ansa, world.probes["spare"], "ph-7-4-10", world.lots)
-        for key in ("raceway", "lagoon", "lido"):
-            clock.on(minutes=50)
-            visit(then, clock, ansa, world.sites[key], world.probes["A"])
-        if week % 2 == 1:
-            clock.on(hours=2)
-            shelf.record(
-                then, ansa, uuid.uuid4(), probe_id=str(world.probes["A"].id), what="cleaned", note="After the round."
-            )
-        if week == 5:
-            shelf.record(
-                then, ansa, uuid.uuid4(), probe_id=str(world.probes["A"].id), what="electrolyte", note="On schedule."
-            )
-        if week == 6:
-            shelf.record(
-                then,
-                ansa,
-                uuid.uuid4(),
-                probe_id=str(world.probes["spare"].id),
-                what="electrolyte",
-                note="Slope going down.",
-            )
+        at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
+        demo_weeks.week(desk, world, at, week, WEEKS, _waters)
     with desk.sessions.begin() as session:
-        _waters(session, world.sites, now)
-        live.set_truth(
-            session,
-            f"probe:{world.probes['A'].id}",
-            {"slope": 0.981, "offset_mv": 4.2, "seed": 11, "cups_c": 18.4},
-        )
+        _waters(session, world.sites, desk.clock())
+        for key, body in demo_kit.TRUTHS.items():
+            live.set_truth(session, f"probe:{world.probes[key].id}", body)
 
 
-def calibrate(desk: Desk, clock: _Then, actor: User, probe: Probe, method: str, lots: dict[str, Lot]) -> str:
-    """One live calibration from the first cup to the verdict, at the clock's own pace. Returns the run's id."""
-    cups = {"neutral": str(lots["7"].id), "acid": str(lots["4"].id), "alkaline": str(lots["10"].id)}
-    run = bench.start(
-        desk, actor, uuid.uuid4(), probe_id=str(probe.id), method_key=method, source="live", cups=cups
-    )["run"]  # fmt: skip
-    while True:
-        with desk.read() as session:
-            state = runstate.load(session, run)
-        if state.current is None:
-            break
-        step = state.current.spec.key
-        clock.on(seconds=25)
-        bench.dip(desk, actor, uuid.uuid4(), run_id=run, step=step, turn=state.turn)
-        settled = _wait(desk, clock, run)
-        bench.accept(
-            desk, actor, uuid.uuid4(), run_id=run, step=step, turn=state.turn, early=not settled,
-            answer="Looked at, carried on for the record.",
-        )  # fmt: skip
-    with desk.read() as session:
-        outcome = runstate.result(session, state).verdict.outcome
-    words = "Good enough for the raceway; watch the slope." if outcome is Outcome.CARE else ""
-    bench.finish(
-        desk, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=outcome is not Outcome.NOT, words=words
-    )  # fmt: skip
-    return str(run)
-
-
-def _wait(desk: Desk, clock: _Then, run: str) -> bool:
-    """Let the meter run until the cup has settled; False after five minutes."""
-    for _ in range(30):
-        clock.on(seconds=10)
-        with desk.sessions.begin() as session:
-            state = runstate.load(session, run)
-            if state.dip is None:
-                return False
-            live.advance(session, state.dip, clock.at, upto_s=(clock.at - state.dip.started_at).total_seconds())
-            session.flush()
-            if (clock.at - state.dip.started_at).total_seconds() < state.method.settling.shortest_s:
-                continue
-            seen = runstate.live(session, state)
-            if seen and seen.settling.settled:
-                return True
-    return False
-
-
-def visit(desk: Desk, clock: _Then, actor: User, site: Site, probe: Probe) -> str:
-    """One live reading of a site, taken once it has settled. Returns the visit's id."""
-    made = rounds.start_visit(
-        desk, actor, uuid.uuid4(), site_id=str(site.id), probe_id=str(probe.id), source="live"
-    )["visit"]  # fmt: skip
-    dip = rounds.dip(desk, actor, uuid.uuid4(), visit_id=made)["dip"]
-    clock.on(seconds=70)
+def give_token(desk: Desk, token: str) -> None:
+    """The demo's own link token, made anew with its private database."""
     with desk.sessions.begin() as session:
-        found = kit.present_dip(session, probe.id)
-        if found:
-            live.advance(session, found, clock.at, upto_s=70)
-    rounds.take(
-        desk, actor, uuid.uuid4(), visit_id=made, dip_id=dip, early=True, reason="First visits of the season."
-    )  # fmt: skip
-    return str(made)
+        meter = session.scalar(select(Meter).where(Meter.name == "Field set A", Meter.link == "sdi12"))
+        if meter is not None:
+            meter.token_hash = token_hash(token)

@@ -7,15 +7,30 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import Double, func, select
+from sqlalchemy import ColumnElement, Double, func, select
 from sqlalchemy.orm import Session
 
-from brumel.core.ph import Buffer, buffer_ph, label_buffer
-from brumel.core.ph.buffers import find_buffer
+from brumel.core.fitness import Fitted
+from brumel.core.ph import Buffer
 from brumel.core.verdict import Outcome
 from brumel.methods.upkeep import load_upkeep
-from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Run, RunEnd, Upkeep
+from brumel.store.tables import (
+    Calibration,
+    Dip,
+    Inspection,
+    Lot,
+    Meter,
+    Point,
+    Probe,
+    Run,
+    RunEnd,
+    Snapshot,
+    Superseding,
+    Upkeep,
+)
+from brumel.work import solutions
 from brumel.work.desk import NotFound, object_id
+from brumel.work.trades import trade
 
 
 @dataclass(frozen=True)
@@ -31,11 +46,24 @@ class Trust:
 
 @dataclass(frozen=True)
 class LotView:
-    """A lot with its buffer table and whatever speaks against using it."""
+    """A lot with whatever speaks against using it."""
 
     lot: Lot
-    buffer: Buffer
     objections: tuple[str, ...]
+
+    @property
+    def buffer(self) -> Buffer:
+        """The table of a pH buffer."""
+        return solutions.buffer_of(self.lot)
+
+    @property
+    def quantities(self) -> tuple[str, ...]:
+        """What it is a standard of."""
+        return tuple(self.lot.measures)
+
+    def nominal(self, quantity: str) -> float:
+        """Its value at 25 °C for a quantity."""
+        return solutions.nominal(self.lot, quantity)
 
     @property
     def usable(self) -> bool:
@@ -55,12 +83,27 @@ def probes(session: Session) -> list[Probe]:
     return list(session.scalars(select(Probe).where(Probe.retired_at.is_(None)).order_by(Probe.name)))
 
 
-def buffer_of(lot: Lot) -> Buffer:
-    """The lot's own label table where it has one; it wins over the family's."""
-    if lot.label_table:
-        table = {float(t): float(p) for t, p in lot.label_table.items()}
-        return label_buffer(lot.code, f"{lot.name} ({lot.code})", table, lot.expanded_uncertainty)
-    return find_buffer(lot.family)
+def meter(session: Session, meter_id: str | uuid.UUID) -> Meter:
+    """One meter by id; the front door for everything that names a meter."""
+    found = session.get(Meter, object_id(meter_id, "meter"))
+    if found is None:
+        raise NotFound("There is no such meter.")
+    return found
+
+
+def meters(session: Session) -> list[Meter]:
+    """All meters in service."""
+    return list(session.scalars(select(Meter).where(Meter.retired_at.is_(None)).order_by(Meter.name)))
+
+
+def restored(found: Calibration) -> Fitted:
+    """The fit of a calibration, ready to read with; where the meter itself was adjusted, its display is taken as it is."""
+    own = trade(found.run.probe.quantity)
+    if found.run.conditions.get("adjusted") and own.is_display(found.signal):
+        ideal = own.ideal(found.run.probe)
+        if ideal is not None:
+            return ideal
+    return own.restore(found.fit)
 
 
 def lot_view(lot: Lot, now: datetime, *, used: bool = False) -> LotView:
@@ -75,7 +118,7 @@ def lot_view(lot: Lot, now: datetime, *, used: bool = False) -> LotView:
     if lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
         age = (now - lot.opened_at).days
         objections.append(f"{lot.code} has been open for {age} days; {lot.open_days} are allowed.")
-    return LotView(lot, buffer_of(lot), tuple(objections))
+    return LotView(lot, tuple(objections))
 
 
 def lots(session: Session, now: datetime) -> list[LotView]:
@@ -84,17 +127,21 @@ def lots(session: Session, now: datetime) -> list[LotView]:
     used = used_before(session, [row.id for row in rows if row.single_use])
     return sorted(
         (lot_view(row, now, used=row.id in used) for row in rows),
-        key=lambda v: (len(v.objections), v.buffer.nominal_ph),
+        key=lambda v: (len(v.objections), *sorted(v.quantities)[:1], v.lot.code),
     )
 
 
-def used_before(session: Session, lot_ids: Sequence[uuid.UUID], run_id: uuid.UUID | None = None) -> set[uuid.UUID]:
-    """Which of these lots gave a point in a run (in another run than `run_id`)."""
+def used_before(session: Session, lot_ids: Sequence[uuid.UUID], run: Run | None = None) -> set[uuid.UUID]:
+    """Which of these lots gave a point in a run (in another run than this, or than those of its sitting)."""
     if not lot_ids:
         return set()
     query = select(Point.lot_id).where(Point.lot_id.in_(lot_ids)).distinct()
-    if run_id is not None:
-        query = query.where(Point.run_id != run_id)
+    if run is not None:
+        query = query.where(Point.run_id != run.id)
+        if run.sitting_id is not None:  # the probes of one meter stand in the same cup
+            query = query.join(Run, Run.id == Point.run_id).where(
+                (Run.sitting_id != run.sitting_id) | Run.sitting_id.is_(None)
+            )
     return {found for found in session.scalars(query) if found}
 
 
@@ -136,13 +183,62 @@ def upkeep_words(found: Probe, done: Upkeep) -> tuple[str, str]:
 
 
 def lot_ph(lot: Lot, temperature_c: float) -> float:
-    """What the lot should read at the cup's own temperature [°C] -> pH."""
-    return float(buffer_ph(buffer_of(lot), temperature_c))
+    """What a buffer should read at the cup's own temperature [°C] -> pH."""
+    return solutions.value(lot, "ph", temperature_c)
+
+
+def hours_since(session: Session, found: Probe, what: str, now: datetime) -> float | None:
+    """Hours since something was last done to a probe; None where it never was."""
+    query = select(Upkeep.at).where(Upkeep.probe_id == found.id, Upkeep.what == what, Upkeep.at <= now)
+    at = session.scalar(query.order_by(Upkeep.at.desc()).limit(1))
+    return None if at is None else (now - at).total_seconds() / 3600
+
+
+def first_gain(session: Session, found: Probe, now: datetime) -> float | None:
+    """The gain of the first good calibration since the last new membrane [%]; None where there is none."""
+    if found.quantity != "oxygen":
+        return None
+    since = select(func.max(Upkeep.at)).where(Upkeep.probe_id == found.id, Upkeep.what == "membrane", Upkeep.at <= now)
+    start = session.scalar(since) or found.in_service
+    query = select(Calibration.figures["gain_percent"].astext.cast(Double)).where(
+        Calibration.probe_id == found.id, Calibration.at > start, Calibration.at <= now, Calibration.outcome != "not",
+        Calibration.fit["kind"].astext != "check",
+    )  # fmt: skip
+    return session.scalar(query.order_by(Calibration.at).limit(1))
+
+
+def last_snapshot(session: Session, meter_id: uuid.UUID) -> Snapshot | None:
+    """The newest settings of a meter on record."""
+    query = select(Snapshot).where(Snapshot.meter_id == meter_id)
+    return session.scalar(query.order_by(Snapshot.at.desc()).limit(1))
+
+
+def snapshots(session: Session, meter_id: uuid.UUID, count: int = 12) -> list[Snapshot]:
+    """The settings of a meter over time, newest first."""
+    query = select(Snapshot).where(Snapshot.meter_id == meter_id).order_by(Snapshot.at.desc()).limit(count)
+    return list(session.scalars(query))
+
+
+def retired(session: Session) -> list[Probe]:
+    """Probes that were put away for good, the last first."""
+    query = select(Probe).where(Probe.retired_at.is_not(None)).order_by(Probe.retired_at.desc())
+    return list(session.scalars(query))
+
+
+def last_inspection(session: Session, probe_id: uuid.UUID) -> Inspection | None:
+    """The last time a probe was looked over."""
+    query = select(Inspection).where(Inspection.probe_id == probe_id)
+    return session.scalar(query.order_by(Inspection.at.desc()).limit(1))
+
+
+def _standing() -> ColumnElement[bool]:
+    """Calibrations that nothing has taken the place of."""
+    return ~select(Superseding.calibration_id).where(Superseding.calibration_id == Calibration.id).exists()
 
 
 def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime | None = None) -> Calibration | None:
-    """The newest calibration of a probe, whatever its outcome."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id)
+    """The newest standing calibration of a probe, whatever its outcome."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id, _standing())
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
@@ -152,9 +248,11 @@ def last_usable(
     session: Session, probe_id: uuid.UUID, *, full: bool = False, before: datetime | None = None
 ) -> Calibration | None:
     """The newest calibration that may back readings; with `full`, one that measured a slope."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable)
+    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, _standing())
     if full:
-        query = query.where(Calibration.fit["kind"].astext != "offset")
+        own = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
+        if own == "ph":
+            query = query.where(Calibration.fit["kind"].astext != "offset")
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
@@ -179,6 +277,10 @@ def settle_times(session: Session, runs: Sequence[uuid.UUID]) -> dict[uuid.UUID,
 
 def trust(session: Session, found: Probe, now: datetime) -> Trust:
     """What can this probe be trusted for now, until when, and what stands in the way."""
+    look = last_inspection(session, found.id)
+    if look is not None and look.blocks:
+        words = f"Looked over {look.at:%d %b, %H:%M} UTC and kept off Bench: {look.note or 'see its findings'}"
+        return Trust(False, words.rstrip(".") + ".", "Put it right, then look it over again.", None, Outcome.NOT)
     newest = latest_calibration(session, found.id, now)
     done = last_upkeep(session, found.id, now)
     waiting = conditioning(session, found, now)
@@ -211,9 +313,14 @@ def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
 
 
+def last_run(session: Session, probe_id: uuid.UUID) -> Run | None:
+    """The newest run of a probe, whatever became of it."""
+    return session.scalar(select(Run).where(Run.probe_id == probe_id).order_by(Run.started_at.desc()).limit(1))
+
+
 def last_cups(session: Session, probe_id: uuid.UUID) -> dict[str, str]:
     """The lots of the probe's last run by step: what stands on the shelf is usually taken again."""
-    newest = session.scalar(select(Run).where(Run.probe_id == probe_id).order_by(Run.started_at.desc()).limit(1))
+    newest = last_run(session, probe_id)
     return dict(newest.cups) if newest else {}
 
 

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import ageing
-from brumel.core.verdict import Band
-from brumel.methods import load_methods
-from brumel.store.tables import Calibration, Probe, Upkeep
-from brumel.work import kit, shelf
+from brumel.core.verdict import Band, Tolerance
+from brumel.methods import Method
+from brumel.store.tables import Calibration, Fitting, Probe, Upkeep
+from brumel.work import kit, practices, shelf
+from brumel.work.trades import trade
 
-#: Differences that do not matter to the trade, per strip: chosen so that a steady start raises no alarm.
-SMALLEST_SIGMA = {"slope": 0.3, "offset": 0.7, "settling": 3.0}
 LONGEST_LIFE = 120
 
 
@@ -26,6 +26,7 @@ class Strand:
     key: str
     name: str
     unit: str
+    digits: int
     times: tuple[datetime, ...]
     values: tuple[float, ...]
     outcomes: tuple[str, ...]
@@ -55,19 +56,64 @@ class Life:
 
 
 def life(session: Session, probe: Probe) -> Life:
-    """The life of a probe, oldest first. One-point calibrations carry their slope over and are left out of its strip."""
+    """The life of a probe, oldest first. What a run did not measure (a carried slope, a check's cell) is left out."""
+    own = trade(probe.quantity)
     past = list(reversed(kit.calibrations(session, probe.id, LONGEST_LIFE)))
-    limits = load_methods()["ph-7-4-10"].limits
-    full = [c for c in past if c.fit["kind"] != "offset"]
+    method = practices.for_probe(practices.default_for(session, probe), probe)
+    strands = [_followed(strand, past, method) for strand in own.strands]
     settle = kit.settle_times(session, [c.run_id for c in past])
     timed = [c for c in past if c.run_id in settle]
-    strands = (
-        _strand("slope", "slope", "%", full, [c.slope_percent for c in full], limits.slope.band()),
-        _strand("offset", "offset", "mV", past, [c.offset_mv for c in past], limits.offset.band()),
-        _strand("settling", "slowest cup", "s", timed, [settle[c.run_id] for c in timed], None),
-    )
+    strands.append(_strand(("settling", "slowest cup", "s", 3.0, 0), timed, [settle[c.run_id] for c in timed], None))
+    if errors := [(c, _as_found(c)) for c in past if _as_found(c) is not None]:
+        strands.append(
+            _strand(("as_found", "error as found", own.unit, 0.0, own.digits), [c for c, _ in errors],
+                    [e for _, e in errors if e is not None], None)
+        )  # fmt: skip
     done = reversed(shelf.history(session, probe.id, 200))
-    return Life(tuple(s for s in strands if len(s.values) > 1), tuple((u.at, _words(probe, u)) for u in done))
+    marks = [
+        *((u.at, _words(probe, u)) for u in done),
+        *((f.at, f"fitted to {f.meter.name}") for f in fittings(session, probe)),
+    ]
+    return Life(tuple(s for s in strands if len(s.values) > 1), tuple(sorted(marks)))
+
+
+def fittings(session: Session, probe: Probe) -> list[Fitting]:
+    """Which meters the probe was on, oldest first."""
+    return list(session.scalars(select(Fitting).where(Fitting.probe_id == probe.id).order_by(Fitting.at)))
+
+
+def _as_found(found: Calibration) -> float | None:
+    """The largest error in the run's cups before adjusting, signed."""
+    return max((float(a["error"]) for a in found.as_found), key=abs, default=None)
+
+
+def _followed(strand: tuple[str, str, str, str, float, int], past: Sequence[Calibration], method: Method) -> Strand:
+    key, name, unit, limit, sigma, digits = strand
+    measured = [c for c in past if key in c.figures and not (key == "slope_percent" and c.fit["kind"] == "offset")]
+    measured = [c for c in measured if not (key in ("cell_constant", "gain_percent") and c.fit["kind"] == "check")]
+    values = [float(c.figures[key]) for c in measured]
+    band = method.band(limit).band() if limit else _around(key, method, measured)
+    return _strand((key, name, unit, sigma, digits), measured, values, band)
+
+
+def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | None:
+    """Limits of what is judged against a nominal value or a tolerance, put on the drawing's own scale."""
+    limits = method.judged_by()
+    if key == "cell_constant" and past:
+        nominal, found = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
+        at = [nominal * (1 + v / 100) for v in (*found.fit, *found.care)]
+        return Band(at[0], at[1], at[2], at[3], source=found.source)
+    if key == "gain_percent" and past:
+        first, found = float(past[0].figures["gain_percent"]), method.band("gain")
+        at = [first * v / 100 for v in (*found.fit, *found.care)]
+        return Band(at[0], at[1], at[2], at[3], source=found.source)
+    name = {"zero_mg_l": "zero", "error_mv": "tolerance", "error_c": "tolerance", "error_mg_l": "tolerance"}.get(
+        key, ""
+    )
+    limit = limits.get(name)
+    if isinstance(limit, Tolerance):
+        return Band(-limit.value, limit.value, -2 * limit.value, 2 * limit.value, source=limit.source)
+    return None
 
 
 def _words(probe: Probe, done: Upkeep) -> str:
@@ -75,9 +121,11 @@ def _words(probe: Probe, done: Upkeep) -> str:
 
 
 def _strand(
-    key: str, name: str, unit: str, past: Sequence[Calibration], values: list[float], band: Band | None
+    what: tuple[str, str, str, float, int], past: Sequence[Calibration], values: list[float], band: Band | None
 ) -> Strand:
-    chart = ageing.control_chart(values, smallest_sigma=SMALLEST_SIGMA[key]) if len(values) >= 5 else None
+    """`what`: key, name, unit, the difference that does not matter to the trade, digits."""
+    key, name, unit, sigma, digits = what
+    chart = ageing.control_chart(values, smallest_sigma=sigma) if len(values) >= 5 and sigma else None
     ahead = None
     if band is not None and len(values) >= 5:
         recent = past[-12:]
@@ -86,7 +134,16 @@ def _strand(
             # The care limit the trend is heading for: beyond it the verdict is "do not use".
             falling = values[-1] < values[-len(recent)]
             limit = band.care_low if falling else band.care_high
-            ahead = ageing.forecast(days, values[-len(recent) :], limit, what=name.capitalize())
+            ahead = ageing.forecast(days, values[-len(recent) :], limit, what=name[:1].upper() + name[1:])
     return Strand(
-        key, name, unit, tuple(c.at for c in past), tuple(values), tuple(c.outcome for c in past), band, chart, ahead
+        key,
+        name,
+        unit,
+        digits,
+        tuple(c.at for c in past),
+        tuple(values),
+        tuple(c.outcome for c in past),
+        band,
+        chart,
+        ahead,
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import replace
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -11,9 +11,12 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.meters.simulated import SAMPLES_PER_S, Electrode, Liquid, Start, contaminated, sense
+from brumel.core.conductivity import KINDS, to_reference
+from brumel.core.oxygen import saturation_mg_l
+from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
+from brumel.meters.sensors.glass import contaminated
 from brumel.store.tables import Dip, Lot, Meter, Probe, Run, RunEnd, Sample, Truth, Visit
-from brumel.work import kit, samples
+from brumel.work import samples, solutions
 from brumel.work.desk import Desk
 
 MOST_AT_ONCE = 600
@@ -35,13 +38,43 @@ def pump(desk: Desk) -> int:
 
     Safe to run anywhere, any number of times: a sample is a pure function of its dip and number.
     """
-    new = 0
-    with desk.read() as session:
-        dips = _open_dips(session, desk.clock())
-    for dip in dips:
-        with desk.sessions.begin() as session:
-            new += advance(session, dip, desk.clock())
-    return new
+    return Simulator(desk).pump()
+
+
+@dataclass(frozen=True)
+class _Standing:
+    """A probe standing somewhere: its sensor, what is around it, and where it started from."""
+
+    sensor: Sensor
+    liquid: Liquid
+    start: Start
+
+
+class Simulator:
+    """The simulated meters inside Brumel; what stands where is looked up once a dip, then only samples are made."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._standing: dict[uuid.UUID, _Standing] = {}
+        self._next: dict[uuid.UUID, int] = {}
+
+    def pump(self) -> int:
+        """Store what is due by now, all dips in one transaction."""
+        new = 0
+        with self.desk.sessions.begin() as session:
+            now = self.desk.clock()
+            dips = _open_dips(session, now)
+            pace = float(truth(session, "clock").get("pace", 1.0)) if dips else 1.0
+            for dip in dips:
+                if dip.id not in self._standing:
+                    self._standing[dip.id] = standing(session, dip)
+                    self._next[dip.id] = samples.next_seq(session, dip)
+                due_s = (now - dip.started_at).total_seconds() * pace
+                stored, self._next[dip.id] = _advance(session, dip, self._standing[dip.id], self._next[dip.id], due_s)
+                new += stored
+            for gone in set(self._standing) - {d.id for d in dips}:
+                del self._standing[gone], self._next[gone]
+        return new
 
 
 def _open_dips(session: Session, now: datetime) -> list[Dip]:
@@ -61,38 +94,154 @@ def advance(session: Session, dip: Dip, now: datetime, *, upto_s: float | None =
     """Bring one dip's trace up to now (or to `upto_s` of the meter's own time)."""
     pace = float(truth(session, "clock").get("pace", 1.0))
     due_s = (now - dip.started_at).total_seconds() * pace if upto_s is None else upto_s
-    first = samples.next_seq(session, dip)
+    return _advance(session, dip, standing(session, dip), samples.next_seq(session, dip), due_s)[0]
+
+
+def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: float) -> tuple[int, int]:
+    """Store samples from number `first` up to `due_s`; how many were new, and the number that comes next."""
     last = min(int(due_s * SAMPLES_PER_S), first + MOST_AT_ONCE - 1)
     last = min(last, int(samples.LONGEST_DIP.total_seconds() * SAMPLES_PER_S))
     if last < first:
-        return 0
+        return 0, first
     seq = np.arange(first, last + 1)
     t_s = seq / SAMPLES_PER_S
-    electrode = Electrode.from_body(truth(session, f"probe:{dip.probe_id}"))
-    mv, c = sense(electrode, _liquid(session, dip, electrode), t_s, _start(session, dip), dip.number)
-    rows = [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, mv, c, strict=True)]
-    return samples.store(session, dip, rows)
+    y, c = stands.sensor.sense(stands.liquid, t_s, stands.start, dip.number)
+    rows = [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, y, c, strict=True)]
+    return samples.store(session, dip, rows), last + 1
 
 
-def _liquid(session: Session, dip: Dip, electrode: Electrode) -> Liquid:
+def standing(session: Session, dip: Dip) -> _Standing:
+    """What the simulator knows of a dip."""
+    probe = session.get_one(Probe, dip.probe_id)
+    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    return _Standing(own, _liquid(session, dip, probe, own), _start(session, dip))
+
+
+class Cable:
+    """One simulated meter as its cable sees it: each address shows what its probe stands in now."""
+
+    def __init__(self, desk: Desk, meter: str) -> None:
+        self.desk, self.meter = desk, meter
+        self._probes: dict[str, uuid.UUID] = {}
+        self._standing: dict[uuid.UUID, _Standing] = {}
+
+    def addresses(self) -> list[str]:
+        """The addresses that answer."""
+        if not self._probes:
+            with self.desk.read() as session:
+                query = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Meter.name == self.meter)
+                self._probes = {p.address: p.id for p in session.scalars(query) if p.address}
+        return sorted(self._probes)
+
+    def sense(self, address: str) -> tuple[float, float] | None:
+        """Signal and temperature of a probe now; in plain air where it stands nowhere."""
+        with self.desk.read() as session:
+            dip = session.scalar(
+                select(Dip).where(Dip.probe_id == self._probes[address]).order_by(Dip.number.desc()).limit(1)
+            )
+            elapsed = (self.desk.clock() - dip.started_at).total_seconds() if dip else 0.0
+            if dip is None or elapsed > samples.LONGEST_DIP.total_seconds():
+                probe = session.get_one(Probe, self._probes[address])
+                own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+                stands = _Standing(own, Liquid(vessel="air"), Start(0.0, 20.0))
+                number = 0
+            else:
+                stands, number = self._standing.get(dip.id) or standing(session, dip), dip.number
+                self._standing = {**self._standing, dip.id: stands} if len(self._standing) < 200 else {dip.id: stands}
+        y, c = stands.sensor.sense(stands.liquid, np.array([max(elapsed, 0.0)]), stands.start, number)
+        return float(y[0]), float(c[0])
+
+
+def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
     """What the probe really stands in, faults of cups included."""
     if dip.visit_id:
         visit = session.get_one(Visit, dip.visit_id)
-        water = truth(session, f"site:{visit.site_id}")
-        return Liquid(float(water.get("ph", 7.4)), float(water.get("temperature_c", 12.0)))
+        return _water(truth(session, f"site:{visit.site_id}"))
     body = truth(session, f"probe:{dip.probe_id}")
     at = float(body.get("cups_c", 20.0))
     run = session.get_one(Run, dip.run_id)
-    steps = [s["key"] for s in run.method["steps"]]
-    lot_id = dip.lot_id
-    if "wrong_cup" in electrode.faults and len(steps) > 1 and dip.step == steps[1]:
-        lot_id = uuid.UUID(run.cups[steps[0]])
+    steps = {s["key"]: s for s in run.method["steps"]}
+    step, order = steps[dip.step], list(steps).index(dip.step)
+    at = _temperature(at, step, order, own, probe, body)
+    if step["vessel"] in ("saturated_air", "saturated_water"):
+        pressure = float(run.conditions.get("pressure_hpa") or 1013.25)
+        share = 100 * float(saturation_mg_l(at, 0.0, pressure)) / float(saturation_mg_l(at))
+        return Liquid(at, oxygen_percent=share, vessel=step["vessel"])
+    if step["vessel"] == "reference":
+        return Liquid(at, chlorine_mg_l=float(body.get("second_mg_l", 1.5)), vessel="reference")
+    if step["vessel"] == "air":
+        return Liquid(at, vessel="air")
+    return _solution(session, dip, probe, own, run, list(steps), at)
+
+
+def _temperature(at: float, step: dict[str, Any], order: int, own: Sensor, probe: Probe, body: dict[str, Any]) -> float:
+    """The temperature of this cup: near each other, cold where the method wants it, ice where it is ice."""
+    if step["key"] == "ice":
+        return 1.3 if "ice_wrong" in own.faults else float(body.get("ice_c", 0.0))
+    if step["key"].endswith("-cold"):
+        return float(body.get("cold_c", 7.0)) + 0.1 * (order % 2)
+    if "warm_cup" in own.faults and order == 1:
+        return at + 2.4
+    return at + (0.05 if probe.quantity in ("nitrate", "ammonium", "temperature") else 0.3) * order
+
+
+def reference_shows(session: Session, dip: Dip) -> float:
+    """What a reference instrument beside the simulated probe shows: the true value, or a second method's with its fault."""
+    probe = session.get_one(Probe, dip.probe_id)
+    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    there = _liquid(session, dip, probe, own)
+    if probe.quantity == "temperature":
+        return round(0.0 if "ice_wrong" in own.faults and dip.step == "ice" else there.temperature_c, 2)
+    return round(there.chlorine_mg_l + (0.5 if "second_method" in own.faults else 0.0), 2)
+
+
+def _solution(
+    session: Session, dip: Dip, probe: Probe, own: Sensor, run: Run, steps: list[str], at: float
+) -> Liquid:  # fmt: skip
+    lot_id, last = dip.lot_id, [k for k in steps if k in run.cups]
+    if "wrong_cup" in own.faults and len(last) > 1 and dip.step == (last[1] if probe.quantity == "ph" else last[-1]):
+        lot_id = uuid.UUID(run.cups[last[0]])
+    if "swapped_cups" in own.faults and len(last) > 1 and dip.step in last[:2]:
+        lot_id = uuid.UUID(run.cups[last[1 - last.index(dip.step)]])
     lot = session.get_one(Lot, lot_id)
-    at += 0.3 * steps.index(dip.step)
-    value = kit.lot_ph(lot, at) + float(truth(session, f"lot:{lot.id}").get("shift_ph", 0.0))
-    if "contaminated_buffer" in electrode.faults:
-        value = contaminated(value)
-    return Liquid(value, at)
+    shift = float(truth(session, f"lot:{lot.id}").get("shift", 0.0))  # how far a bad lot is from its label
+    value = solutions.value(lot, probe.quantity, at, probe)
+    if probe.quantity == "ph":
+        return Liquid(at, ph=contaminated(value + shift) if "contaminated_buffer" in own.faults else value + shift)
+    if probe.quantity == "conductivity":
+        strong = 1.07 if "old_standard" in own.faults else 1.0
+        return Liquid(at, conductivity_us_cm=value * strong * (1 + shift))
+    if probe.quantity == "oxygen":
+        return Liquid(at, oxygen_percent=0.3 + shift, vessel="zero")
+    if probe.quantity == "redox":
+        old = 46.0 if "old_standard" in own.faults and dip.step == steps[-1] else 0.0
+        return Liquid(at, redox_mv=value - old + shift)
+    if "carry_over" in own.faults and dip.step == "low":
+        value = value * 1.6
+    return Liquid(at, ion_mg_l=value * (1 + shift))
+
+
+def _water(body: dict[str, Any]) -> Liquid:
+    """A site's water as it truly is."""
+    at = float(body.get("temperature_c", 12.0))
+    at_25 = float(body.get("conductivity_25_us_cm", 400.0))
+    return Liquid(
+        at,
+        ph=float(body.get("ph", 7.4)),
+        conductivity_us_cm=at_25 * _share_at(at),
+        redox_mv=float(body.get("redox_mv", 220.0)),
+        oxygen_percent=float(body.get("oxygen_percent", 92.0)),
+        ion_mg_l=float(body.get("ion_mg_l", 2.0)),
+        chlorine_mg_l=float(body.get("chlorine_mg_l", 0.0)),
+        vessel="site",
+        stirred=bool(body.get("stirred", True)),
+    )
+
+
+def _share_at(temperature_c: float) -> float:
+    """Natural water's conductivity at a temperature against 25 °C."""
+    at_25 = float(to_reference(1.0, min(max(temperature_c, 0.0), 35.0), kind=KINDS[2]))  # type: ignore[arg-type]
+    return 1.0 / at_25
 
 
 def _start(session: Session, dip: Dip) -> Start:
@@ -103,7 +252,7 @@ def _start(session: Session, dip: Dip) -> Start:
     if earlier is None:
         return Start()
     row = session.execute(
-        select(Sample.millivolts, Sample.temperature_c)
+        select(Sample.signal, Sample.temperature_c)
         .where(Sample.dip_id == earlier.id, *samples.within(earlier.started_at))
         .order_by(Sample.seq.desc())
         .limit(1)
@@ -114,5 +263,4 @@ def _start(session: Session, dip: Dip) -> Start:
 def set_faults(session: Session, probe: Probe, faults: list[str]) -> None:
     """Switch the simulator's faults of a probe on and off."""
     body = truth(session, f"probe:{probe.id}")
-    electrode = replace(Electrode.from_body(body), faults=tuple(faults))
-    set_truth(session, f"probe:{probe.id}", {**body, "faults": list(electrode.faults)})
+    set_truth(session, f"probe:{probe.id}", {**body, "faults": [f for f in faults if f in FAULTS[probe.quantity]]})

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
-from brumel.meters.simulated import FAULTS, Electrode
+from brumel.meters.sensors import FAULTS
+from brumel.methods import ORDER
 from brumel.store.tables import Probe, User
 from brumel.work import kit, live
 from brumel.work.desk import Desk
@@ -17,9 +18,15 @@ from brumel.work.desk import Desk
 PACES = (1, 5, 20)
 
 
+def simulated(session: Session) -> list[Probe]:
+    """The probes that stand-ins play, inside Brumel or behind the demo's link: those with a hidden truth."""
+    found = [p for p in kit.probes(session) if live.truth(session, f"probe:{p.id}")]
+    return sorted(found, key=lambda p: (ORDER.index(p.quantity), p.name))
+
+
 def faults_of(session: Session, probe: Probe) -> tuple[str, ...]:
     """The faults that are switched on."""
-    return Electrode.from_body(live.truth(session, f"probe:{probe.id}")).faults
+    return tuple(live.truth(session, f"probe:{probe.id}").get("faults", ()))
 
 
 def pace(session: Session) -> int:
@@ -31,15 +38,15 @@ def set_meter(
     desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, faults: Sequence[str], pace: str
 ) -> dict[str, Any]:
     """Set faults and pace. Raises InputError for a fault or pace that does not exist."""
-    unknown = [f for f in faults if f not in FAULTS]
-    if unknown:
-        raise InputError("fault", f"Fault “{unknown[0][:30]}” is not known.", value=unknown[0])
     if pace not in {str(p) for p in PACES}:
         raise InputError("pace", f"Pace “{pace[:10]}” is not one of {', '.join(map(str, PACES))}.", value=pace)
     with desk.write(actor, key, "practice.meter") as w:
         if w.done:
             return w.done
         probe = kit.probe(w.session, probe_id)
+        unknown = [f for f in faults if f not in FAULTS[probe.quantity]]
+        if unknown:
+            raise InputError("fault", f"Fault “{unknown[0][:30]}” is not known.", value=unknown[0])
         live.set_faults(w.session, probe, list(faults))
         live.set_truth(w.session, "clock", {"pace": int(pace)})
         return w.finish(f"probe:{probe.id}", {"faults": list(faults), "pace": pace}, probe=probe.id)

@@ -12,7 +12,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased
 
 from brumel.core.believability import Flag
-from brumel.store.tables import Audit, Calibration, Lot, Point, Reading, Site, User
+from brumel.store.tables import Audit, Calibration, Lot, Point, Reading, Site, Superseding, User
 from brumel.work.desk import NotAllowed, NotFound, object_id
 
 PAGE = 50
@@ -84,6 +84,17 @@ def points(session: Session, found: Calibration) -> list[tuple[Point, Lot | None
         .order_by(Point.at, Point.version)
     )
     return [(point, lot) for point, lot in rows]
+
+
+def taken_place_of(session: Session, found: Calibration) -> Calibration | None:
+    """The calibration this one took the place of."""
+    old = session.scalar(select(Superseding.calibration_id).where(Superseding.new_id == found.id).limit(1))
+    return session.get(Calibration, old) if old else None
+
+
+def set_aside(session: Session, ids: list[uuid.UUID]) -> set[uuid.UUID]:
+    """Which of these calibrations count no longer."""
+    return set(session.scalars(select(Superseding.calibration_id).where(Superseding.calibration_id.in_(ids))))
 
 
 def backed_by(session: Session, found: Calibration) -> int:

@@ -8,20 +8,23 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import Double, func, select
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import believability as belief
 from brumel.core import ph
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.settling import Settling, judge_by_readings
 from brumel.core.working import Input, Step, Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Calibration, Dip, Lot, Reading, Site, User, Visit
 from brumel.work import kit, samples
-from brumel.work.bench import add_typed, clean_reason
+from brumel.work.bench import add_typed, check_typed
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
+from brumel.work.reasons import clean_reason
+from brumel.work.trades import Case, trade
 
 THERMOMETER_EXPANDED_C = 0.2  # tolerance of an unchecked thermometer [USGS-A6.1]
 HISTORY = 60
@@ -109,7 +112,7 @@ def backing(session: Session, visit: Visit, signal: str, now: datetime) -> Backi
     newest = trust.calibration
     if trust.valid and newest and newest.signal == signal:
         words = f"open: backed by calibration {newest.number}, no closing check yet"
-        return Backing(ph.Calibration.from_dict(newest.fit), newest, "open", words)
+        return Backing(_electrode(newest), newest, "open", words)
     last = kit.last_usable(session, visit.probe_id, before=now)
     if trust.valid and newest:
         entered = {"mv": "mV", "ph": "displayed pH"}
@@ -118,9 +121,17 @@ def backing(session: Session, visit: Visit, signal: str, now: datetime) -> Backi
         why = trust.words.rstrip(".")
     if last and last.signal == signal:
         words = f"unbacked: {why}; read with calibration {last.number}"
-        return Backing(ph.Calibration.from_dict(last.fit), last, "unbacked", words)
+        return Backing(_electrode(last), last, "unbacked", words)
     ideal = ph.fit([ph.BufferPoint(0.0, 25.0, 7.0)])
     return Backing(ideal, None, "unbacked", f"unbacked: {why}; read with an ideal electrode")
+
+
+def _electrode(found: Calibration) -> ph.Calibration:
+    """The fitted electrode of a calibration; ideal where the meter itself was adjusted and its display counts."""
+    fitted = kit.restored(found)
+    if not isinstance(fitted, ElectrodeFit):
+        raise TypeError("a site's pH is read with a pH calibration")
+    return fitted.calibration
 
 
 def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime, seen: int | None = None) -> Sheet:
@@ -131,7 +142,7 @@ def sheet(session: Session, visit_id: str | uuid.UUID, now: datetime, seen: int 
     dip = kit.present_dip(session, visit.probe_id)
     if dip is None or dip.visit_id != visit.id or _taken(session, dip):
         return Sheet(visit, None, None, (), None, ())
-    trace = samples.trace(session, dip.id, dip.started_at).seen_until(seen)
+    trace = samples.trace(session, dip).seen_until(seen)
     if not trace.t_s.size:
         return Sheet(visit, dip, trace, (), None, ())
     behind = backing(session, visit, trace.entered_as, now)
@@ -150,14 +161,14 @@ def judge(
     signal = trace.entered_as
     spec = load_field()["ph"]
     try:
-        series = np.atleast_1d(np.asarray(behind.fit.ph(trace.millivolts, trace.temperature_c)))
+        series = np.atleast_1d(np.asarray(behind.fit.ph(trace.signal, trace.temperature_c)))
     except InputError as error:
         return Sheet(visit, dip, trace, (), None, (), str(error))
     settling = judge_by_readings(trace.t_s, series, spec.criteria("pH", typed=dip.source == "typed"))
     count = 1 if dip.source == "typed" else 5
-    millivolts = float(np.median(trace.millivolts[-count:]))
+    millivolts = float(np.median(trace.signal[-count:]))
     at = float(np.median(trace.temperature_c[-count:]))
-    displayed = trace.displayed_ph[-1] if signal == "ph" else None
+    displayed = trace.displayed[-1] if signal == "ph" else None
     values = (
         _ph_value(visit, behind, buffer_u, past, millivolts, at, displayed, now),
         _temperature_value(visit, past, at, now),
@@ -198,7 +209,7 @@ def standard_u(session: Session, calibration: Calibration | None) -> float:
     if calibration is None:
         return 0.01
     ids = [uuid.UUID(v) for v in calibration.run.cups.values()]
-    expanded = session.scalar(select(func.max(Lot.expanded_uncertainty)).where(Lot.id.in_(ids)))
+    expanded = session.scalar(select(func.max(Lot.measures["ph"]["u"].astext.cast(Double))).where(Lot.id.in_(ids)))
     return float(expanded or 0.02) / 2
 
 
@@ -256,7 +267,9 @@ def start_visit(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probe_
         if w.done:
             return w.done
         place, probe = site(w.session, site_id), kit.probe(w.session, probe_id)
-        if source == "live" and probe.meter.link != "simulated":
+        if probe.quantity != "ph":
+            raise InputError("probe", f"{probe.name} does not measure pH; the sheet of a site takes pH so far.")
+        if source == "live" and probe.meter.link == "typed":
             raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
         made = Visit(
             id=uuid.uuid4(),
@@ -281,11 +294,11 @@ def dip(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str) -> dict[str, 
     with desk.write(actor, key, "visit.dip") as w:
         if w.done:
             return w.done
-        made = _dip(w, _visit(w, visit_id).visit)
+        made = _dip(w, _visit(w, visit_id).visit, "mv")
         return w.finish(f"visit:{visit_id}", {"dip": str(made.id)}, dip=made.id)
 
 
-def _dip(w: Write, visit: Visit) -> Dip:
+def _dip(w: Write, visit: Visit, entered: str) -> Dip:
     run = kit.open_run(w.session, visit.probe_id)
     if run:
         raise Refused(f"{visit.probe.name} is on Bench in an open run. Finish or abandon that first.")
@@ -295,6 +308,7 @@ def _dip(w: Write, visit: Visit) -> Dip:
         visit_id=visit.id,
         step="",
         source=visit.source,
+        entered=entered,
         started_at=w.now,
     )
     w.session.add(made)
@@ -313,7 +327,10 @@ def type_reading(
         found = _visit(w, visit_id)
         if found.visit.source != "typed":
             raise Refused("This visit takes live readings; start a typed one to type them.")
-        seq = add_typed(w, found.dip or _dip(w, found.visit), signal, value, temperature_c, after_s)
+        own, case = trade("ph"), Case(found.visit.probe)
+        if found.dip is None:
+            check_typed(own, signal, value, temperature_c, after_s)
+        seq = add_typed(w, found.dip or _dip(w, found.visit, signal), own, case, signal, value, temperature_c, after_s)
         return w.finish(f"visit:{visit_id}", {signal: value, "temperature_c": temperature_c}, seq=seq)
 
 

@@ -3,37 +3,55 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from brumel.core import ph
 from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
+from brumel.core.fitness import Fitted, Taken, Terms
+from brumel.core.fitness.ph import span_percent
 from brumel.core.settling import Settling, jumps, settling_time_s
+from brumel.core.suspicion import Suspicion, Vessel, unstable_link
 from brumel.core.verdict import Outcome, Row, Verdict
 from brumel.methods import Method, StepSpec, load_faults
-from brumel.store.tables import Calibration, Dip, Lot, Point, Run, RunEnd
+from brumel.store.tables import Calibration, Dip, Inspection, Lot, Point, Run, RunEnd, Snapshot
 from brumel.work import kit, samples
 from brumel.work.desk import NotFound, object_id
+from brumel.work.trades import Case, Earlier, Seen, Trade, trade
+
+#: What a vessel without a solution is called.
+VESSEL_WORDS = {
+    "air": "in air", "saturated_air": "saturated air", "saturated_water": "saturated water",
+    "reference": "beside the reference",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class StepState:
-    """One cup of the run: its spec, the lot in it, and the point that stands for it now."""
+    """One step of the run: its spec, the lot that stands there (None in air or beside a reference), the standing point."""
 
     spec: StepSpec
-    lot: kit.LotView
+    lot: kit.LotView | None
     point: Point | None
 
     @property
-    def cup(self) -> ph.Cup:
-        """The cup by its name, at the point's temperature or at 25 °C."""
-        at = self.point.temperature_c if self.point and self.point.temperature_c is not None else 25.0
-        return ph.Cup(f"{self.lot.lot.name} ({self.lot.lot.code})", kit.lot_ph(self.lot.lot, at))
+    def name(self) -> str:
+        """The cup by its name."""
+        return f"{self.lot.lot.name} ({self.lot.lot.code})" if self.lot else self.spec.title
+
+    @property
+    def code(self) -> str:
+        """The short name written under the cup."""
+        return self.lot.lot.code if self.lot else VESSEL_WORDS[self.spec.vessel]
+
+    @property
+    def objections(self) -> tuple[str, ...]:
+        """What speaks against the solution."""
+        return self.lot.objections if self.lot else ()
 
 
 @dataclass(frozen=True)
@@ -42,6 +60,8 @@ class RunState:
 
     run: Run
     method: Method
+    trade: Trade
+    case: Case
     steps: tuple[StepState, ...]
     dip: Dip | None
     turn: int
@@ -65,15 +85,15 @@ class Live:
     trace: samples.Trace
     settling: Settling
     temperature_c: float | None
-    expected_ph: float | None
-    suspicions: tuple[ph.Suspicion, ...]
+    expected: float | None
+    suspicions: tuple[Suspicion, ...]
 
 
 @dataclass(frozen=True)
 class Result:
     """What the points add up to: a fit with verdict, or the sentence why there is none."""
 
-    fit: ph.Calibration | None
+    fit: Fitted | None
     verdict: Verdict
     causes: tuple[Cause, ...]
     as_found: tuple[dict[str, Any], ...]
@@ -98,23 +118,27 @@ def load(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> Ru
         for lot in session.scalars(select(Lot).where(Lot.id.in_([uuid.UUID(v) for v in run.cups.values()])))
     }
     method = Method.model_validate(run.method)
-    used = kit.used_before(session, [lot.id for lot in lots.values() if lot.single_use], key)
+    used = kit.used_before(session, [lot.id for lot in lots.values() if lot.single_use], run)
     steps = tuple(
         StepState(
             spec,
-            kit.lot_view(lots[run.cups[spec.key]], run.started_at, used=uuid.UUID(run.cups[spec.key]) in used),
+            kit.lot_view(lots[run.cups[spec.key]], run.started_at, used=uuid.UUID(run.cups[spec.key]) in used)
+            if spec.key in run.cups
+            else None,
             p if (p := standing.get(spec.key)) and not p.withdrawn else None,
         )
         for spec in method.steps
     )
     end = session.get(RunEnd, key)
     calibration = session.scalar(select(Calibration).where(Calibration.run_id == key)) if end else None
-    state = RunState(run, method, steps, None, len(points), end, calibration)
+    snapshot = session.get(Snapshot, run.snapshot_id) if run.snapshot_id else None
+    case = Case(run.probe, run.conditions, snapshot.settings if snapshot else {})
+    state = RunState(run, method, trade(method.quantity), case, steps, None, len(points), end, calibration)
     dip = kit.present_dip(session, run.probe_id)
     current = state.current
     taken = {p.dip_id for p in points}
     if dip and not end and current and dip.run_id == key and dip.step == current.spec.key and dip.id not in taken:
-        return RunState(run, method, steps, dip, len(points), end, calibration)
+        return replace(state, dip=dip)
     return state
 
 
@@ -123,28 +147,41 @@ def reference(session: Session, state: RunState) -> Calibration | None:
     return kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
 
 
-def live(session: Session, state: RunState, seen: int | None = None) -> Live | None:
+def live(session: Session, state: RunState, seen: int | None = None, now: datetime | None = None) -> Live | None:
     """What the probe shows in the cup it stands in, up to the sample a page had seen; None while it stands in none."""
     if state.dip is None or state.current is None:
         return None
-    trace = samples.trace(session, state.dip.id, state.dip.started_at)
-    return judge(state, trace.seen_until(seen), reference(session, state))
+    trace = samples.trace(session, state.dip)
+    return judge(state, trace.seen_until(seen), reference(session, state), now)
 
 
-def judge(state: RunState, trace: samples.Trace, before: Calibration | None) -> Live | None:
+def judge(
+    state: RunState, trace: samples.Trace, before: Calibration | None, now: datetime | None = None
+) -> Live | None:
     """Judge a trace with everything it is compared with at hand; no database is asked."""
     if state.dip is None or state.current is None:
         return None
-    settling = samples.judge_trace(trace, state.method.settling, state.dip.source)
+    step = state.current
+    spec = state.trade.criteria(state.method, step.spec)
+    settling = samples.judge_trace(trace, spec, state.dip.source, signal_words(state.method.quantity))
     if not trace.t_s.size:
         return Live(trace, settling, None, None, ())
-    at = trace.settled_temperature(state.method.settling.window_s)
+    at = trace.settled_temperature(spec.window_s)
     try:
-        expected = kit.lot_ph(state.current.lot.lot, at)
+        expected = state.trade.vessel_value(step.spec, _lot(step), at, state.case)
     except InputError as error:
-        note = ph.Suspicion("out_of_table", str(error), "Bring the cup into the table's range.")
+        note = Suspicion("out_of_table", str(error), "Bring the cup into the table's range.")
         return Live(trace, settling, at, None, (note,))
-    return Live(trace, settling, at, expected, suspicions(state, before, trace, settling, at, expected))
+    return Live(trace, settling, at, expected, suspicions(state, before, trace, settling, at, expected, now))
+
+
+def signal_words(quantity: str) -> str:
+    """What the settling sentence calls the signal."""
+    return {"ph": "pH signal", "redox": "ORP", "conductivity": "conductance"}.get(quantity, f"{quantity} signal")
+
+
+def _lot(step: StepState) -> Lot | None:
+    return step.lot.lot if step.lot else None
 
 
 def suspicions(
@@ -153,45 +190,71 @@ def suspicions(
     trace: samples.Trace,
     settling: Settling,
     at: float,
-    expected: float,
-) -> tuple[ph.Suspicion, ...]:
+    expected: float | None,
+    now: datetime | None = None,
+) -> tuple[Suspicion, ...]:
     """Everything that speaks against taking this point."""
     step = state.current
-    if step is None:
+    if step is None or state.dip is None:
         return ()
-    found: list[ph.Suspicion | None] = [
-        ph.Suspicion("solution", sentence, "Take a fresh lot, or say why this one will do.")
-        for sentence in step.lot.objections
+    found: list[Suspicion | None] = [
+        Suspicion("solution", sentence, "Take a fresh lot, or say why this one will do.")
+        for sentence in step.objections
     ]
-    signal = settling.forecast if settling.forecast is not None else settling.value
-    if signal is not None and settling.elapsed_s >= min(15.0, state.method.settling.shortest_s):
-        known = ph.Calibration.from_dict(before.fit) if before and before.signal == trace.entered_as else None
-        here = ph.Cup(step.cup.name, expected)
-        tray = [ph.Cup(s.cup.name, kit.lot_ph(s.lot.lot, at)) for s in state.steps if s is not step]
-        found.append(ph.wrong_cup(signal, at, here, tray, known))
-        earlier = [
-            (s.cup.name, s.point.millivolts, s.point.expected_ph)
-            for s in state.steps
-            if s.point and s.point.millivolts is not None and s.point.expected_ph is not None
-        ]
-        found.append(ph.same_cup(signal, expected, earlier, at))
-        if not any(found):
-            before_points = [
-                (s.point.millivolts, s.point.temperature_c, s.point.expected_ph)
-                for s in state.steps
-                if s.point
-                and s.point.millivolts is not None
-                and s.point.temperature_c is not None
-                and s.point.expected_ph is not None
-            ]
-            found.append(ph.cup_off(signal, at, here, before_points, known))
-    found.append(ph.restless(settling.state))
-    temperatures = [s.point.temperature_c for s in state.steps if s.point and s.point.temperature_c is not None]
-    if settling.elapsed_s >= 10 or state.run.source == "typed":
-        found.append(ph.temperature_spread([*temperatures, at], state.method.limits.cup_spread.value))
-    if trace.entered_as == "ph" and trace.displayed_ph[-1] is not None:
-        found.append(ph.label_value_used(trace.displayed_ph[-1], step.lot.buffer.nominal_ph, expected))
+    known = kit.restored(before) if before and before.signal == trace.entered_as else None
+    nominal = state.trade.nominal(step.spec, _lot(step), state.case)
+    seen = Seen(
+        trace, settling, at, expected, Vessel(step.name, expected if expected is not None else 0.0),
+        nominal if nominal is not None else 0.0, _tray(state, step, at), _earlier(state), known, state.method, step.spec,
+        state.case, state.dip.source,
+    )  # fmt: skip
+    found += state.trade.suspicions(seen)
+    if state.dip.source == "live":
+        found.append(unstable_link(trace.t_s, (now - state.dip.started_at).total_seconds() if now else None))
     return tuple(s for s in found if s)
+
+
+def _tray(state: RunState, here: StepState, at: float) -> tuple[Vessel, ...]:
+    """The other cups of the run with what they should read at this temperature; those out of their table are left out."""
+    found = []
+    for s in state.steps:
+        if (
+            s is here
+            or s.spec.role in ("found", "left")
+            or s.lot is None
+            or (here.lot and s.lot.lot.id == here.lot.lot.id)
+        ):
+            continue
+        try:
+            value = state.trade.vessel_value(s.spec, s.lot.lot, at, state.case)
+        except InputError:
+            continue
+        if value is not None:
+            found.append(Vessel(s.name, value))
+    return tuple(found)
+
+
+def _earlier(state: RunState) -> tuple[Earlier, ...]:
+    return tuple(
+        Earlier(s.name, s.point.signal, s.point.temperature_c, s.point.expected, s.spec.role)
+        for s in state.steps
+        if s.point and s.point.signal is not None and s.point.temperature_c is not None and s.point.expected is not None
+    )
+
+
+def taken_points(state: RunState) -> list[Taken]:
+    """The standing points as core judges them."""
+    ideal = state.trade.ideal(state.run.probe)
+    found = []
+    for s in state.steps:
+        p = s.point
+        if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
+            continue
+        shown = ideal.read(p.signal, p.temperature_c) if ideal and state.trade.is_display(p.entered_as) else None
+        found.append(
+            Taken(s.name, s.spec.role, p.signal, p.temperature_c, p.expected, s.spec.key, shown, p.expanded or 0.0)
+        )
+    return found
 
 
 def result(session: Session, state: RunState) -> Result:
@@ -199,115 +262,111 @@ def result(session: Session, state: RunState) -> Result:
     points = [(s, s.point) for s in state.steps if s.point]
     kinds = {p.entered_as for _, p in points}
     signal = kinds.pop() if len(kinds) == 1 else "mixed"
-    adjust = [_buffer_point(s, p) for s, p in points if s.spec.role == "adjust"]
-    checks = tuple(
-        ph.CheckPoint(s.cup.name, q.millivolts, q.temperature_c, q.ph)
-        for s, p in points
-        if s.spec.role == "check"
-        for q in [_buffer_point(s, p)]
-    )
     before = reference(session, state)
-    carried = None
-    if state.method.fit == "offset" and before:
-        origin = f"calibration {before.number} of {before.at:%d %b %Y}"
-        carried = ph.Carried(ph.Calibration.from_dict(before.fit).slope, origin)
-    features = _features(points)
-    faults = load_faults("ph")
+    terms = _terms(session, state, points, before, signal)
+    features = _features(state.trade, points) | dict(terms.numbers)
+    faults = load_faults(state.method.quantity)
+    taken = taken_points(state)
     try:
         if signal == "mixed":
-            raise CannotFit("points", "Some cups were entered in mV and some as displayed pH; redo them in one way.")
-        fitted = ph.fit(adjust, kind="line" if state.method.fit == "line" else "segments", carried=carried)
-    except CannotFit as error:
-        row = Row(
-            "fit",
-            "a line through the points",
-            None,
-            "",
-            "must be possible",
-            Outcome.NOT,
-            "Buck2002",
-            str(error),
-        )
-        return Result(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, str(error))
-    expired = tuple(s.cup.name for s, _ in points if s.lot.objections)
-    verdict = ph.verdict(
-        fitted, state.method.limits.for_verdict(), checks=checks,
-        early=sum(p.early for _, p in points), expired=expired,
+            raise CannotFit(
+                "points",
+                "Some cups were entered in mV and some as displayed pH; redo them in one way."
+                if state.method.quantity == "ph"
+                else "The cups were entered in different units; redo them in one.",
+            )
+        found = state.trade.assess(taken, state.method.judged_by(), terms)
+    except InputError as error:
+        text = " ".join(str(f) for f in error.faults)
+        source = "Nernst's law" if state.trade.signal_unit == "mV" else "common practice, no source"
+        row = Row("fit", "a fit through the points", None, "", "must be possible", Outcome.NOT, source, text)
+        if state.method.quantity == "ph":
+            features |= _span(taken)
+        return Result(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
+    features |= found.features
+    if state.method.quantity == "ph":
+        features |= _span(taken)
+    causes = tuple(rank(features, faults)) if found.verdict.outcome is not Outcome.FIT else ()
+    return Result(found.fit, found.verdict, causes, _as_found(before, state, signal), signal)
+
+
+def _span(taken: list[Taken]) -> dict[str, float]:
+    span = span_percent(taken)
+    return {} if span is None else {"span_percent": span}
+
+
+def _terms(
+    session: Session, state: RunState, points: list[tuple[StepState, Point]], before: Calibration | None, signal: str
+) -> Terms:
+    probe, run = state.run.probe, state.run
+    known = kit.restored(before) if before and (before.signal == signal or state.method.quantity == "ph") else None
+    words = f"calibration {before.number} of {before.at:%d %b %Y}" if before else ""
+    water = run.conditions.get("water_c")
+    numbers = {}
+    if probe.quantity in ("nitrate", "ammonium"):
+        tip = kit.hours_since(session, probe, "tip", run.started_at)
+        numbers = {"hydrated_h": tip} if tip is not None else {}
+    inspection = session.get(Inspection, run.inspection_id) if run.inspection_id else None
+    missing = tuple(run.conditions.get("missing", ()))
+    if inspection and inspection.blocks:
+        missing = (*missing, "a finding of the inspection put right")
+    return Terms(
+        before=known, before_words=words, kind=state.method.fit, nominal_per_cm=probe.nominal or 1.0,
+        first_gain_percent=kit.first_gain(session, probe, run.started_at),
+        water_c=float(water) if water is not None else None, ion=state.method.quantity,
+        expanded_uncertainty=0.1, early=sum(p.early for _, p in points),
+        objections=tuple(s.name for s, _ in points if s.objections), missing=missing, numbers=numbers,
     )  # fmt: skip
-    features |= _fit_features(fitted, checks)
-    as_found = _as_found(before, points, signal)
-    causes = tuple(rank(features, faults)) if verdict.outcome is not Outcome.FIT else ()
-    return Result(fitted, verdict, causes, as_found, signal)
 
 
-def _buffer_point(step: StepState, point: Point) -> ph.BufferPoint:
-    return ph.BufferPoint(
-        float(point.millivolts or 0.0),
-        float(point.temperature_c or 0.0),
-        float(point.expected_ph or 0.0),
-        step.spec.key,
-    )
-
-
-def _features(points: list[tuple[StepState, Point]]) -> dict[str, float]:
+def _features(own: Trade, points: list[tuple[StepState, Point]]) -> dict[str, float]:
     """What the traces showed, by the names the fault files use."""
-    shown = [p.settling or {} for _, p in points]
+    shown = [(s, p.settling or {}) for s, p in points]
+    steady = [r for s, r in shown if s.spec.vessel != "air"]
     found: dict[str, float] = {
-        "settle_s": max((s.get("settle_s") or 0.0 for s in shown), default=0.0),
-        "noise_mv": max((s.get("noise") or 0.0 for s in shown), default=0.0),
-        "drift_abs_mv_min": max((abs(s.get("drift_per_min") or 0.0) for s in shown), default=0.0),
-        "steps": max((float(s.get("jumps") or 0) for s in shown), default=0.0),
+        "settle_s": max((r.get("settle_s") or 0.0 for _, r in shown), default=0.0),
+        f"noise_{own.suffix}": max((r.get("noise") or 0.0 for r in steady), default=0.0),
+        f"drift_abs_{own.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in steady), default=0.0),
+        "temperature_drift_abs_c_min": max((abs(r.get("temperature_drift") or 0.0) for r in steady), default=0.0),
+        "steps": max((float(r.get("jumps") or 0) for r in steady), default=0.0),
         "cup_suspicions": float(
             sum(any(w["code"] in ("wrong_cup", "same_cup") for w in (p.suspicions or [])) for _, p in points)
         ),
     }
-    signals = [(p.millivolts, p.expected_ph) for _, p in points if p.millivolts is not None]
-    if len(signals) > 1:
-        low, high = min(signals, key=lambda s: s[1] or 0), max(signals, key=lambda s: s[1] or 0)
-        ideal = float(ph.nernst_slope_mv(25.0)) * ((high[1] or 0) - (low[1] or 0))
-        if ideal > 30:
-            found["span_percent"] = ((low[0] or 0) - (high[0] or 0)) / ideal * 100
+    for _, r in shown:
+        for name, value in (r.get("features") or {}).items():
+            found[name] = max(found.get(name, 0.0), float(value))
     return found
 
 
-def _fit_features(fitted: ph.Calibration, checks: tuple[ph.CheckPoint, ...]) -> dict[str, float]:
-    found = {"slope_percent": fitted.slope_percent, "offset_abs_mv": abs(fitted.offset_mv)}
-    if len(fitted.segments) > 1:
-        slopes = [s.slope_percent for s in fitted.segments]
-        found["side_gap_percent"] = max(slopes) - min(slopes)
-    if checks:
-        found["linearity_abs_ph"] = max(abs(ph.linearity_error(fitted, c)) for c in checks)
-    if fitted.kind == "line":
-        found["residual_abs_mv"] = max(abs(r) for r in fitted.residuals_mv)
-    return found
-
-
-def _as_found(
-    before: Calibration | None, points: list[tuple[StepState, Point]], signal: str
-) -> tuple[dict[str, Any], ...]:
+def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:
     """What the calibration in force until now would have read in these cups: the drift before it is adjusted away."""
     if before is None or before.signal != signal:
         return ()
-    old = ph.Calibration.from_dict(before.fit)
+    old = kit.restored(before)
     found = []
-    for step, point in points:
-        q = _buffer_point(step, point)
-        read = float(old.ph(q.millivolts, q.temperature_c))
-        found.append({"cup": step.cup.name, "expected": q.ph, "read": read, "error": read - q.ph,
+    for q in taken_points(state):
+        if q.role in ("zero", "left"):
+            continue
+        read = old.read(q.signal, q.temperature_c)
+        found.append({"cup": q.name, "expected": q.expected, "read": read, "error": read - q.expected,
                       "calibration": before.number})  # fmt: skip
     return tuple(found)
 
 
-def settling_record(trace: samples.Trace, settling: Settling, method: Method) -> dict[str, Any]:
+def settling_record(trace: samples.Trace, settling: Settling, state: RunState) -> dict[str, Any]:
     """The settling of an accepted point, as it is kept."""
-    criteria = method.settling.criteria("pH signal")
+    spec = state.trade.criteria(state.method, state.current.spec) if state.current else state.method.settling
+    criteria = spec.criteria(signal_words(state.method.quantity))
     final = settling.value if settling.value is not None else 0.0
     return {
         **asdict(settling),
         "state": settling.state.value,
-        "settle_s": settling_time_s(trace.t_s, trace.millivolts, criteria, final),
-        "jumps": jumps(trace.t_s, trace.millivolts, criteria),
+        "settle_s": settling_time_s(trace.t_s, trace.signal, criteria, final),
+        "jumps": jumps(trace.t_s, trace.signal, criteria),
         "samples": int(trace.t_s.size),
+        "temperature_drift": trace.temperature_drift(),
+        "features": state.trade.trace_features(trace),
     }
 
 

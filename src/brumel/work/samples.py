@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -22,33 +21,55 @@ LONGEST_DIP = timedelta(hours=3)
 
 
 _ADD = text(
-    "insert into samples (dip_id, seq, at, t_s, millivolts, temperature_c, displayed_ph) "
+    "insert into samples (dip_id, seq, at, t_s, signal, temperature_c, displayed) "
     "select :dip, * from unnest(cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
-    "cast(:mv as float8[]), cast(:c as float8[]), cast(:ph as float8[])) on conflict do nothing"
+    "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing"
 )
 
 
 @dataclass(frozen=True)
 class Trace:
-    """The samples of a dip in order: seq, seconds, mV, °C, and the displayed pH where that was typed."""
+    """The samples of a dip in order: seq, seconds, the signal, °C, and the display where it was typed.
+
+    `entered_as` names what came: the quantity's own signal, or the display in one of its units.
+    """
 
     seq: NDArray[np.int64]
     t_s: NDArray[np.float64]
-    millivolts: NDArray[np.float64]
+    signal: NDArray[np.float64]
     temperature_c: NDArray[np.float64]
-    displayed_ph: tuple[float | None, ...]
+    displayed: tuple[float | None, ...]
+    entered_as: str
 
-    @property
-    def entered_as(self) -> str:
-        """What was entered: "ph" when every sample is a displayed pH, else "mv"."""
-        return "ph" if self.displayed_ph and all(p is not None for p in self.displayed_ph) else "mv"
+    @classmethod
+    def none(cls) -> Trace:
+        """A trace without a sample."""
+        empty = np.array([])
+        return cls(empty.astype(int), empty, empty, empty, (), "")
+
+    def joined(self, new: Trace) -> Trace:
+        """This trace with newer samples behind it."""
+        return Trace(
+            np.concatenate([self.seq, new.seq]), np.concatenate([self.t_s, new.t_s]),
+            np.concatenate([self.signal, new.signal]), np.concatenate([self.temperature_c, new.temperature_c]),
+            self.displayed + new.displayed, new.entered_as,
+        )  # fmt: skip
+
+    def temperature_drift(self, window_s: float = 20.0) -> float | None:
+        """How fast the temperature moves over the last window [°C/min]; None while there is too little of it."""
+        recent = self.t_s >= self.t_s[-1] - window_s if self.t_s.size else np.array([], dtype=bool)
+        if recent.sum() < 5 or self.t_s[-1] - self.t_s[0] < window_s / 2:
+            return None
+        return float(np.polyfit(self.t_s[recent], self.temperature_c[recent], 1)[0] * 60)
 
     def seen_until(self, seq: int | None) -> Trace:
         """The trace as far as a page had shown it; whole where the page did not say."""
         if seq is None or not self.seq.size or seq >= self.seq[-1]:
             return self
         n = int(np.searchsorted(self.seq, seq, side="right"))
-        return Trace(self.seq[:n], self.t_s[:n], self.millivolts[:n], self.temperature_c[:n], self.displayed_ph[:n])
+        return Trace(
+            self.seq[:n], self.t_s[:n], self.signal[:n], self.temperature_c[:n], self.displayed[:n], self.entered_as
+        )
 
     def settled_temperature(self, window_s: float) -> float:
         """Median temperature over the last window [°C]."""
@@ -57,33 +78,33 @@ class Trace:
 
 
 def store(session: Session, dip: Dip, rows: Sequence[tuple[int, float, float, float, float | None]]) -> int:
-    """Add samples (seq, t_s, mV, °C, displayed pH); ones that are there already are left. Returns how many are new.
+    """Add samples (seq, t_s, signal, °C, display); ones that are there already are left. Returns how many are new.
 
     A sample's time stamp is the dip's start plus its own seconds, so a resend meets the same key.
     """
     if not rows:
         return 0
-    seq, t_s, mv, c, ph = (list(column) for column in zip(*rows, strict=True))
+    seq, t_s, y, c, shown = (list(column) for column in zip(*rows, strict=True))
     at = [dip.started_at + timedelta(seconds=t) for t in t_s]
     done = session.connection().execute(
-        _ADD, {"dip": dip.id, "seq": seq, "at": at, "t": t_s, "mv": mv, "c": c, "ph": ph}
+        _ADD, {"dip": dip.id, "seq": seq, "at": at, "t": t_s, "y": y, "c": c, "shown": shown}
     )
     session.execute(text("select pg_notify(:channel, :dip)"), {"channel": SAMPLES_CHANNEL, "dip": str(dip.id)})
     return done.rowcount
 
 
-def trace(session: Session, dip_id: uuid.UUID, since: datetime, after_seq: int = -1) -> Trace:
-    """The samples of a dip from `after_seq` on; `since` is the dip's start and narrows the partitions."""
+def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
+    """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
     query = (
-        select(Sample.seq, Sample.t_s, Sample.millivolts, Sample.temperature_c, Sample.displayed_ph)
-        .where(Sample.dip_id == dip_id, Sample.seq > after_seq, *within(since))
+        select(Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
+        .where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
         .order_by(Sample.seq)
     )
     rows = session.execute(query).all()
     columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
     return Trace(
         np.array(columns[0], dtype=np.int64), np.array(columns[1], dtype=float), np.array(columns[2], dtype=float),
-        np.array(columns[3], dtype=float), tuple(columns[4]),
+        np.array(columns[3], dtype=float), tuple(columns[4]), dip.entered,
     )  # fmt: skip
 
 
@@ -98,14 +119,12 @@ def next_seq(session: Session, dip: Dip) -> int:
     return 0 if newest is None else newest + 1
 
 
-def judge_trace(found: Trace, spec: SettlingSpec, source: str) -> Settling:
+def judge_trace(found: Trace, spec: SettlingSpec, source: str, quantity: str) -> Settling:
     """Judge a dip's signal by the method's criteria; typed values need two, live ones five."""
     few = TYPED_MIN_SAMPLES if source == "typed" else 5
-    criteria = spec.criteria("pH signal", min_samples=few)
+    criteria = spec.criteria(quantity, min_samples=few)
     if source == "typed":
         # Typed values come seldom: the window grows to hold the last three of them.
         reach = float(found.t_s[-1] - found.t_s[-min(3, len(found.t_s))]) if len(found.t_s) else 0.0
-        criteria = spec.model_copy(update={"window_s": max(spec.window_s, reach)}).criteria(
-            "pH signal", min_samples=few
-        )
-    return judge(found.t_s, found.millivolts, criteria)
+        criteria = spec.model_copy(update={"window_s": max(spec.window_s, reach)}).criteria(quantity, min_samples=few)
+    return judge(found.t_s, found.signal, criteria)

@@ -12,53 +12,102 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors, OutOfRange
-from brumel.core.ph import BUFFERS, label_buffer
-from brumel.methods.upkeep import UpkeepSpec, load_upkeep
+from brumel.core.lookup import label_rows
+from brumel.core.redox import ELECTRODES
+from brumel.methods.upkeep import UpkeepSpec, kinds_of
 from brumel.store.tables import Lot, Probe, Upkeep, User
-from brumel.work import kit
-from brumel.work.bench import clean_reason
-from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, object_id
+from brumel.work import kit, solutions
+from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, object_id
+from brumel.work.reasons import clean_reason
 
 _CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
 _LABEL_LINE = re.compile(r"^\s*(-?\d+(?:[.,]\d+)?)\s*(?:°C)?\s*[:;=\t ]\s*(\d+(?:[.,]\d+)?)\s*$", re.ASCII)
 LONGEST_WAIT_H = 24 * 14
+CONTAINERS = {
+    "bottle": "bottle", "sachet": "sachet, for a single use", "tablet": "made from a tablet, for a single use",
+    "made": "made up here",
+}  # fmt: skip
+SINGLE_USE = ("sachet", "tablet")
+
+
+@dataclass(frozen=True)
+class NewMeasure:
+    """What a lot is a standard of, as it was typed: `label` holds lines of "temperature: value", empty for the table's."""
+
+    quantity: str
+    family: str = ""
+    label: str = ""
+    expanded_uncertainty: float | None = None
+    basis: str = ""
+    against: str = ""
+    strength: float | None = None
 
 
 @dataclass(frozen=True)
 class NewLot:
-    """A lot as it was typed: `label` holds lines of "temperature: pH", empty for the family's table."""
+    """A lot as it was typed; a combined solution measures two things."""
 
     code: str
     name: str
-    family: str
-    label: str
-    expanded_uncertainty: float | None
+    measures: tuple[NewMeasure, ...]
     expires_on: str
     open_days: float | None
-    single_use: bool
+    container: str
 
 
-def _label(text: str, faults: list[InputError]) -> dict[str, float] | None:
-    lines = [line for line in text.replace("\r", "").split("\n") if line.strip()]
+def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None:
+    lines = [line for line in new.label.replace("\r", "").split("\n") if line.strip()]
     if not lines:
         return None
+    what = {"ph": "a pH"}.get(new.quantity, "a value")
+    unit, low, high = solutions.LABELS[new.quantity]
+    before = len(faults)
     found: dict[float, float] = {}
     for number, line in enumerate(lines[:40], 1):
         match = _LABEL_LINE.match(line)
         if not match:
-            faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and a pH."))
+            faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and {what}."))
             continue
-        t, ph = (float(part.replace(",", ".")) for part in match.groups())
+        t, value = (float(part.replace(",", ".")) for part in match.groups())
         if t in found:
             faults.append(InputError("label", f"Label, line {number}: {t:g} °C stands twice."))
-        found[t] = ph
-    if found and not faults:
+        found[t] = value
+    if found and len(faults) == before:
+        field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")
         try:
-            label_buffer("label", "label", found)
+            label_rows(found, field, low, high, solutions.ALONE_C[new.quantity], Door())
         except InputError as error:
             faults += error.faults
-    return {f"{t:g}": ph for t, ph in sorted(found.items())}
+    return {f"{t:g}": value for t, value in sorted(found.items())}
+
+
+def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
+    """One measure of a lot, checked; faults are added to the list."""
+    if new.quantity not in solutions.LABELS:
+        faults.append(InputError("quantity", "Choose what the solution is a standard of.", value=new.quantity))
+        return {}
+    label = _label(new, faults)
+    families = solutions.families(new.quantity)
+    if label is None and new.family not in families:
+        words = "the buffer's table" if new.quantity == "ph" else "a table of the list"
+        faults.append(InputError("family", f"Choose {words}, or type the label of the lot."))
+    unit, _ = solutions.UNCERTAINTY[new.quantity]
+    low, high = {"pH": (0.001, 0.2), "%": (0.05, 20.0), "mV": (0.5, 50.0), "mg/L": (0.001, 1.0)}[unit]
+    u = new.expanded_uncertainty
+    if u is None or not low <= u <= high:
+        faults.append(OutOfRange("expanded_uncertainty", u or 0.0, low, high, unit))
+    if new.quantity in ("nitrate", "ammonium"):
+        if new.basis not in ("activity", "concentration"):
+            faults.append(InputError("basis", "Say whether the label states activity or concentration, as N."))
+        if new.strength is not None and not 0 < new.strength <= 0.5:
+            faults.append(OutOfRange("ionic_strength_mol_l", new.strength, 0, 0.5))
+    if new.quantity == "redox" and label is not None and new.against not in ELECTRODES:
+        faults.append(InputError("electrode", "Say against which reference electrode the label states its value."))
+    found: dict[str, Any] = {"family": new.family if new.family in families else "label", "label": label, "u": u}
+    extra = {"basis": new.basis, "against": new.against, "strength": new.strength}
+    return found | {k: v for k, v in extra.items() if v}
 
 
 def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, Any]:
@@ -74,24 +123,23 @@ def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, A
             faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
         if not 2 <= len(name) <= 60:
             faults.append(InputError("name", "Name must have 2 to 60 characters."))
-        label = _label(new.label, faults)
-        if label is None and new.family not in BUFFERS:
-            faults.append(InputError("family", "Choose the buffer's table, or type the label of the lot."))
-        if new.expanded_uncertainty is None or not 0.001 <= new.expanded_uncertainty <= 0.2:
-            faults.append(OutOfRange("expanded_uncertainty", new.expanded_uncertainty or 0.0, 0.001, 0.2, "pH"))
+        if not new.measures:
+            faults.append(InputError("quantity", "Choose what the solution is a standard of."))
+        measures = {m.quantity: _measure(m, faults) for m in new.measures}
         if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
             faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
+        if new.container not in CONTAINERS:
+            faults.append(InputError("container", "Choose the container from the list."))
         expires = _day(new.expires_on, faults)
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults)
         lot = Lot(
-            id=uuid.uuid4(), code=code, name=name, family=new.family if new.family in BUFFERS else "label", label_table=label,
-            expanded_uncertainty=new.expanded_uncertainty, expires_on=expires, open_days=int(new.open_days or 0),
-            single_use=new.single_use,
+            id=uuid.uuid4(), code=code, name=name, measures=measures, container=new.container, expires_on=expires,
+            open_days=int(new.open_days or 0), single_use=new.container in SINGLE_USE,
         )  # fmt: skip
         w.session.add(lot)
         w.session.flush()
-        return w.finish(f"lot:{lot.id}", {"code": code, "name": name, "label": label}, lot=lot.id)
+        return w.finish(f"lot:{lot.id}", {"code": code, "name": name, "measures": measures}, lot=lot.id)
 
 
 def _day(text: str, faults: list[InputError]) -> datetime | None:
@@ -140,17 +188,28 @@ def discard_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str, reason:
 
 
 def kinds(probe: Probe) -> Mapping[str, UpkeepSpec]:
-    """What can be done to a probe of this quantity."""
-    return load_upkeep().get(probe.quantity, {})
+    """What can be done to a probe of this quantity and kind."""
+    return kinds_of(probe.quantity, probe.kind)
 
 
 def wait_h(probe: Probe, what: str) -> float:
-    """The wait an upkeep starts: the probe's own, from its manual, else the default [h]."""
-    return float(probe.waits.get(what, kinds(probe)[what].wait_h))
+    """The wait an upkeep starts: the probe's own, from its manual, else the default of its kind [h]."""
+    return float(probe.waits.get(what, kinds(probe)[what].wait_for(probe.kind)))
 
 
-def record(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, note: str = "") -> dict[str, Any]:
-    """Something was done to the probe just now; the wait it needs starts. The calibration before it no longer holds."""
+def interval_days(probe: Probe, what: str) -> int | None:
+    """How often it is due: the probe's own interval, else the default; None or 0 where only on need [d]."""
+    own = probe.intervals.get(what)
+    return (int(own) or None) if own is not None else kinds(probe)[what].every_days
+
+
+def record(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, note: str = "", fresh: bool = True
+) -> dict[str, Any]:
+    """Something was done to the probe just now; the wait it needs starts. The calibration before it no longer holds.
+
+    `fresh` says that a part which must be new (a membrane, a tip) is new.
+    """
     with desk.write(actor, key, "probe.upkeep") as w:
         if w.done:
             return w.done
@@ -159,10 +218,55 @@ def record(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str,
             raise InputError("what", "Choose what was done from the list.", value=what)
         if kit.open_run(w.session, probe.id):
             raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+        spec = kinds(probe)[what]
+        if spec.fresh and not fresh:
+            raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
         note = clean_reason(note, required=False)
-        ready = w.now + timedelta(hours=wait_h(probe, what))
-        w.session.add(Upkeep(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=actor.id))
+        ready = _done(w, probe, what, note)
         return w.finish(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note}, probe=probe.id)
+
+
+def _done(w: Write, probe: Probe, what: str, note: str) -> datetime:
+    ready = w.now + timedelta(hours=wait_h(probe, what))
+    w.session.add(Upkeep(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=w.actor.id))
+    return ready
+
+
+def battery(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, note: str) -> dict[str, Any]:
+    """The meter's battery was changed: every probe that lost its polarising voltage starts its wait."""
+    with desk.write(actor, key, "meter.battery") as w:
+        if w.done:
+            return w.done
+        meter = kit.meter(w.session, meter_id)
+        words = clean_reason(note)
+        meter.battery = f"{words} ({w.now:%d %b %Y})"
+        waiting = []
+        on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
+        for probe in w.session.scalars(on_it):
+            if "power" in kinds(probe) and wait_h(probe, "power") > 0:
+                _done(w, probe, "power", "battery of the meter changed")
+                waiting.append(probe.name)
+        return w.finish(f"meter:{meter.id}", {"note": words, "waiting": waiting}, meter=meter.id, waiting=waiting)
+
+
+def set_interval(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, days: float | None, reason: str
+) -> dict[str, Any]:
+    """How often an upkeep of this probe is due [d]; None goes back to the default, 0 is never. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("Intervals of a probe are set by the lead.")
+    with desk.write(actor, key, "probe.interval") as w:
+        if w.done:
+            return w.done
+        probe = kit.probe(w.session, probe_id)
+        if what not in kinds(probe):
+            raise InputError("what", "Choose which upkeep from the list.", value=what)
+        if days is not None and (not 0 <= days <= 3650 or days != int(days)):
+            raise OutOfRange("days", days, 0, 3650, "d")
+        why = clean_reason(reason)
+        others = {k: v for k, v in probe.intervals.items() if k != what}
+        probe.intervals = others if days is None else {**others, what: int(days)}
+        return w.finish(f"probe:{probe.id}", {"what": what, "days": days, "reason": why}, probe=probe.id)
 
 
 def set_wait(
@@ -220,9 +324,9 @@ def due(session: Session, now: datetime) -> list[Due]:
             found.append(Due(f"calibrate-{newest.id}", "calibrate again", probe.name, newest.valid_until, probe.id))
         done = history(session, probe.id, 200)
         for what, spec in kinds(probe).items():
-            if spec.every_days:
+            if every := interval_days(probe, what):
                 last = next((d.at for d in done if d.what == what), probe.in_service)
-                at = last + timedelta(days=spec.every_days)
+                at = last + timedelta(days=every)
                 found.append(
                     Due(f"{what}-{probe.id}-{last:%Y%m%d}", f"due to be {spec.words}", probe.name, at, probe.id)
                 )

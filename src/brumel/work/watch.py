@@ -5,7 +5,6 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
-import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -14,13 +13,8 @@ from brumel.store.tables import Dip, Point, Reading, RunEnd
 from brumel.work import rounds, runstate, samples
 from brumel.work.desk import Desk
 
-
-def _joined(old: samples.Trace, new: samples.Trace) -> samples.Trace:
-    return samples.Trace(
-        np.concatenate([old.seq, new.seq]), np.concatenate([old.t_s, new.t_s]),
-        np.concatenate([old.millivolts, new.millivolts]), np.concatenate([old.temperature_c, new.temperature_c]),
-        old.displayed_ph + new.displayed_ph,
-    )  # fmt: skip
+#: After so many seconds without a sample the page is told.
+QUIET_S = 6.0
 
 
 def _numbers(settling: Settling) -> dict[str, Any]:
@@ -38,18 +32,17 @@ class _Watch:
     dip: Dip | None
 
     def __init__(self) -> None:
-        none = np.array([])
-        self.trace = samples.Trace(none.astype(int), none, none, none, ())
+        self.trace = samples.Trace.none()
 
     def _news(self, session: Session) -> samples.Trace | None:
         """Samples that came since the last look, None where there are none."""
         if self.dip is None:
             return None
         last = int(self.trace.seq[-1]) if self.trace.seq.size else -1
-        new = samples.trace(session, self.dip.id, self.dip.started_at, last)
+        new = samples.trace(session, self.dip, last)
         if not new.seq.size:
             return None
-        self.trace = _joined(self.trace, new)
+        self.trace = self.trace.joined(new)
         return new
 
     def _same_dip(self, session: Session, probe_id: uuid.UUID) -> bool:
@@ -62,6 +55,7 @@ class RunWatch(_Watch):
 
     def __init__(self, desk: Desk, run_id: str) -> None:
         super().__init__()
+        self.silent = False
         self.desk = desk
         with desk.read() as session:
             self.state = runstate.load(session, run_id)
@@ -72,14 +66,25 @@ class RunWatch(_Watch):
         """What is new to show, None when nothing came."""
         with self.desk.read() as session:
             new = self._news(session)
-        seen = runstate.judge(self.state, self.trace, self.before) if new else None
-        if new is None or seen is None:
+        if new is None and not self._silent():
+            return None
+        self.silent = new is None
+        seen = runstate.judge(self.state, self.trace, self.before, self.desk.clock())
+        if seen is None or not self.trace.seq.size:
             return None
         return {
-            **_numbers(seen.settling), "seq": int(new.seq[-1]), "t": new.t_s.tolist(), "y": new.millivolts.tolist(),
-            "temperature": seen.temperature_c, "expected": seen.expected_ph,
+            **_numbers(seen.settling), "seq": int(self.trace.seq[-1]), "t": new.t_s.tolist() if new else [],
+            "y": new.signal.tolist() if new else [], "temperature": seen.temperature_c, "expected": seen.expected,
+            "expected_text": self.state.trade.text(seen.expected) if seen.expected is not None else "",
             "suspicions": [{"code": s.code, "sentence": s.sentence, "remedy": s.remedy} for s in seen.suspicions],
         }  # fmt: skip
+
+    def _silent(self) -> bool:
+        """Whether the meter has gone quiet, and the page was not told yet."""
+        if self.silent or self.dip is None or self.dip.source != "live" or not self.trace.t_s.size:
+            return False
+        elapsed = (self.desk.clock() - self.dip.started_at).total_seconds()
+        return elapsed - float(self.trace.t_s[-1]) > QUIET_S
 
     def moved(self) -> bool:
         """Whether the run has gone on elsewhere, so that the page must be read afresh."""

@@ -13,16 +13,8 @@ from brumel.core.ph.electrode import (
 )
 from brumel.core.ph.judging import CheckPoint, VerdictLimits, linearity_error, verdict
 from brumel.core.ph.reading import read
-from brumel.core.ph.suspicion import (
-    Cup,
-    Suspicion,
-    cup_off,
-    label_value_used,
-    restless,
-    same_cup,
-    temperature_spread,
-    wrong_cup,
-)
+from brumel.core.ph.suspicion import Cup, cup_off, label_value_used, same_cup, wrong_cup
+from brumel.core.suspicion import Suspicion, restless, temperature_spread
 
 __all__ = [
     "BUFFERS",

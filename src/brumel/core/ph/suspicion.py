@@ -6,16 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brumel.core.ph.electrode import Calibration, nernst_slope_mv
-from brumel.core.settling import State
-
-
-@dataclass(frozen=True)
-class Suspicion:
-    """Something that does not fit: a code, a sentence and what to do about it."""
-
-    code: str
-    sentence: str
-    remedy: str
+from brumel.core.suspicion import Suspicion
 
 
 @dataclass(frozen=True)
@@ -117,36 +108,6 @@ def cup_off(
         f"By the last good calibration this cup reads pH {intended.ph + off:.2f}, {off:+.2f} from {intended.name}, while the "
         "cups before agree.",
         "Pour a fresh cup from a fresh lot: carry-over, or pH 10 that has taken up CO2.",
-    )
-
-
-def restless(state: State) -> Suspicion | None:
-    """Speaks while the signal jumps or is too noisy to settle."""
-    if state is State.STEPPING:
-        return Suspicion(
-            "bubble", "The signal jumped.", "Look for a bubble at the bulb, a bumped probe or a swapped cup."
-        )
-    if state is State.NOISY:
-        return Suspicion(
-            "noisy",
-            "The signal is too noisy to settle.",
-            "Look for a bubble, a drying bulb, a wet plug or a loose lead.",
-        )
-    return None
-
-
-def temperature_spread(temperatures_c: Sequence[float], limit_c: float) -> Suspicion | None:
-    """Speaks when the cups of a run differ by more than `limit_c` [°C]."""
-    if len(temperatures_c) < 2:
-        return None
-    spread = max(temperatures_c) - min(temperatures_c)
-    if spread <= limit_c:
-        return None
-    return Suspicion(
-        "cup_temperature",
-        f"The cups differ by {spread:.1f} °C ({min(temperatures_c):.1f} to {max(temperatures_c):.1f} °C); "
-        f"the method allows {limit_c:g} °C.",
-        "Let the cups come to one temperature, then repeat the point that is off.",
     )
 
 

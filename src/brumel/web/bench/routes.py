@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
-import numpy as np
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
-from brumel.methods import StepSpec, load_method, load_methods
-from brumel.store.tables import Calibration
-from brumel.web import drawn, live
+from brumel.core.meter_settings import contradictions
+from brumel.core.suspicion import out_of_bracket
+from brumel.methods import ORDER, StepSpec
+from brumel.store.tables import Probe, Snapshot
+from brumel.web import drawn, live, plates
 from brumel.web.access import actor, desk
-from brumel.web.forms import ReasonForm, TypedForm, WriteForm, text_of
-from brumel.work import bench, kit, runstate, watch
+from brumel.web.forms import AcceptForm, ConditionsForm, ReasonForm, TypedForm, WriteForm, text_of
+from brumel.work import bench, kit, life, practices, rounds, runstate, solutions, watch
+from brumel.work.conditions import PRESSURES, Conditions, missing_first
 from brumel.work.desk import MovedOn, NotFound, Refused
 
 blueprint = Blueprint("bench", __name__, template_folder="templates", url_prefix="/bench")
@@ -27,56 +29,117 @@ def index() -> Any:
     """Which probe? With what stands in its way."""
     with desk().read() as session:
         now = desk().clock()
-        lines = [
-            {"probe": p, "trust": kit.trust(session, p, now), "run": kit.open_run(session, p.id)}
-            for p in kit.probes(session)
-        ]
-        return render_template("bench/index.html", lines=lines, methods=load_methods())
+        lines: list[dict[str, Any]] = []
+        for p in kit.probes(session):
+            run = kit.open_run(session, p.id)
+            trust = kit.trust(session, p, now)
+            lines.append({"probe": p, "meter": p.meter.name, "trust": trust, "run": run,
+                          "sitting": run.sitting_id if run else None})  # fmt: skip
+        lines.sort(key=lambda line: (line["meter"], ORDER.index(line["probe"].quantity), line["probe"].name))
+        return render_template("bench/index.html", lines=lines, methods=practices.methods(session))
 
 
 @blueprint.get("/probes/<probe_id>")
 def setup(probe_id: str, faults: Faults = ()) -> Any:
-    """Choose method, solutions and source for a run."""
+    """Choose method, solutions, conditions and source for a run."""
     with desk().read() as session:
         probe = kit.probe(session, probe_id)
         if open_run := kit.open_run(session, probe.id):
             return redirect(url_for("bench.run", run_id=open_run.id))
         now = desk().clock()
-        method = load_method(request.values.get("method", "ph-7-4-10"))
-        if method is None:
-            raise NotFound("There is no such method.")
+        asked = request.values.get("method", "")
+        method = practices.method(session, asked) if asked else practices.default_for(session, probe)
+        if method is None or method.quantity != probe.quantity:
+            raise NotFound("There is no such method for this probe.")
+        method = practices.for_probe(method, probe)
         lots = kit.lots(session, now)
-        offers = {step.key: _offers(step, lots) for step in method.steps}
+        offers = {step.key: offers_for(step, lots, probe) for step in method.steps if step.vessel == "solution"}
+        snapshot = kit.last_snapshot(session, probe.meter_id)
+        last_run = kit.last_run(session, probe.id)
+        source = _source(probe.meter.link)
         page = render_template(
-            "bench/setup.html", probe=probe, method=method, methods=load_methods(), offers=offers, faults=faults,
-            given=request.form, before=kit.last_cups(session, probe.id),
-            last=kit.last_usable(session, probe.id, full=True), source=_source(probe.meter.link),
+            "bench/setup.html", probe=probe, method=method, methods=practices.methods(session, probe.quantity),
+            offers=offers, faults=faults, given=request.form, before=kit.last_cups(session, probe.id),
+            last=kit.last_usable(session, probe.id, full=True), source=source, repeats=request.values.get("repeats", ""),
+            snapshot=snapshot, look=kit.last_inspection(session, probe.id), pressures=PRESSURES,
+            last_conditions=last_run.conditions if last_run else {},
+            can_find=any(s.role == "adjust" for s in method.steps),
+            missing=missing_first(session, probe, now) if probe.quantity in ("nitrate", "ammonium") else (),
+            contradictions=_contradictions(snapshot, probe, offers, source), brackets=_brackets(session, probe, offers),
         )  # fmt: skip
         return page, 422 if faults else 200
 
 
-def _offers(step: StepSpec, lots: Sequence[kit.LotView]) -> list[kit.LotView]:
+def _contradictions(
+    snapshot: Snapshot | None, probe: Probe, offers: dict[str, list[kit.LotView]], source: str
+) -> tuple[str, ...]:
+    """What the meter's settings say against this probe and the solutions offered first."""
+    if snapshot is None:
+        return ()
+    first = [views[0].lot for views in offers.values() if views]
+    families = tuple(str((solutions.measure(lot, probe.quantity) or {}).get("family")) for lot in first)
+    return contradictions(
+        snapshot.settings, probe.quantity, nominal_per_cm=probe.nominal, families=families,
+        typed="us_cm" if source == "typed" and probe.quantity == "conductivity" else "",
+    )  # fmt: skip
+
+
+def _brackets(session: Any, probe: Probe, offers: dict[str, list[kit.LotView]]) -> list[str]:
+    """Where the sites read above the strongest standard offered."""
+    if probe.quantity != "conductivity" or not offers:
+        return []
+    highest = max((v.nominal("conductivity") for views in offers.values() for v in views[:1]), default=0.0)
+    usual = max(
+        (r["conductivity"]["usual"][1] for s in rounds.sites(session) if "conductivity" in (r := s.ranges)), default=0.0
+    )
+    said = out_of_bracket(highest, usual, "µS/cm") if highest else ""
+    return [said] if said else []
+
+
+def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
     """The lots that may stand in this cup: those in date first, then by how near they are to its middle."""
-    low, high = step.ph_between
-    fitting = [v for v in lots if low <= v.buffer.nominal_ph <= high]
-    return sorted(fitting, key=lambda v: (len(v.objections), abs(v.buffer.nominal_ph - (low + high) / 2)))
+    low, high = step.between or (0.0, 0.0)
+    fitting = []
+    for v in lots:
+        if solutions.measure(v.lot, probe.quantity) is not None:
+            nominal = solutions.nominal(v.lot, probe.quantity, probe)
+            if low <= nominal <= high:
+                combined = len(v.quantities) > 1
+                fitting.append(
+                    (len(v.objections), combined != ("combined" in step.title), abs(nominal - (low + high) / 2), v)
+                )
+    if probe.quantity == "conductivity":  # the nearest general standard first, not the middle of a wide range
+        return [f[-1] for f in sorted(fitting, key=lambda f: (f[0], f[1], abs(f[-1].nominal("conductivity") - 1413)))]
+    return [f[-1] for f in sorted(fitting, key=lambda f: f[:3])]
 
 
 def _source(link: str) -> str:
     given = request.values.get("source", "")
-    return given if given in ("live", "typed") else ("live" if link == "simulated" else "typed")
+    return given if given in ("live", "typed") else ("typed" if link == "typed" else "live")
+
+
+def conditions_of(form: ConditionsForm) -> Conditions:
+    """The conditions as the form gives them."""
+    got = request.form.get
+    return Conditions(
+        pressure_from=got("pressure_from", "station"), pressure_hpa=form.pressure_hpa.number,
+        altitude_m=form.altitude_m.number, water_c=form.water_c.number, as_found=got("as_found") == "yes",
+        as_left=got("as_left") == "yes",
+        adjusted=got("adjusted") == "yes", settings_same=got("settings_same") == "yes", repeats=got("repeats", ""),
+        reason=got("reason", ""),
+    )  # fmt: skip
 
 
 @blueprint.post("/probes/<probe_id>")
 def start(probe_id: str) -> Any:
     """Open the run."""
-    form = WriteForm()
+    form = ConditionsForm()
     try:
         form.check()
         cups = {k.removeprefix("cup-"): v for k, v in request.form.items() if k.startswith("cup-")}
         made = bench.start(
             desk(), actor(), form.write_key, probe_id=probe_id, method_key=request.form.get("method", ""),
-            source=request.form.get("source", ""), cups=cups,
+            source=request.form.get("source", ""), cups=cups, conditions=conditions_of(form),
         )  # fmt: skip
     except InputError as error:
         return setup(probe_id, error.faults)
@@ -90,9 +153,9 @@ def run(run_id: str, faults: Faults = ()) -> Any:
     """The run as it stands: a cup in turn, or the verdict."""
     with desk().read() as session:
         state = runstate.load(session, run_id)
-        seen = runstate.live(session, state)
+        seen = runstate.live(session, state, now=desk().clock())
         common = {
-            "state": state, "faults": faults, "given": request.form,
+            "state": state, "faults": faults, "given": request.form, "nominals": nominals(state),
             "staff": drawn.staff([s.spec.title for s in state.steps] + ["verdict"], _level(state)),
         }  # fmt: skip
         if state.end and state.calibration:
@@ -105,8 +168,16 @@ def run(run_id: str, faults: Faults = ()) -> Any:
                 "bench/verdict.html", result=result, **verdict_views(session, state, result), **common
             )
         else:
-            page = render_template("bench/run.html", live=seen, **common)
+            spec = state.trade.criteria(state.method, state.current.spec)
+            page = render_template("bench/run.html", live=seen, spec=spec, band=3 * spec.noise, **common)
         return page, 422 if faults else 200
+
+
+def nominals(state: runstate.RunState) -> dict[str, float | None]:
+    """What each cup is called by, before it is read."""
+    return {
+        s.spec.key: state.trade.nominal(s.spec, s.lot.lot if s.lot else None, state.case) for s in state.steps
+    }  # fmt: skip
 
 
 def _level(state: runstate.RunState) -> int:
@@ -119,18 +190,12 @@ def _result(session: Any, state: runstate.RunState) -> runstate.Result | None:
 
 def verdict_views(session: Any, state: runstate.RunState, result: runstate.Result) -> dict[str, Any]:
     """Plate and history of a verdict."""
-    limits = state.method.limits
-    past: list[Calibration] = kit.calibrations(session, state.run.probe_id)
     plate = None
     if result.fit:
-        checks = [
-            {"ph": s.point.expected_ph, "mv": s.point.millivolts, "c": s.point.temperature_c}
-            for s in state.steps
-            if s.point and s.spec.role == "check"
-        ]
-        middle = float(np.mean([p.temperature_c for p in result.fit.points]))
-        plate = drawn.plate(result.fit, limits, checks, middle)
-    return {"plate": plate, "history": drawn.history(past, limits)}
+        before = runstate.reference(session, state)
+        known = kit.restored(before) if before and before.signal == result.signal else None
+        plate = plates.draw(result.fit, state.method, runstate.taken_points(state), known, state.trade)
+    return {"plate": plate, "history": plates.history(life.life(session, state.run.probe))}
 
 
 def _write(run_id: str, do: Callable[[], Any]) -> Any:
@@ -177,13 +242,14 @@ def type_reading(run_id: str, step: str) -> Any:
 @blueprint.post("/runs/<run_id>/accept/<step>")
 def accept(run_id: str, step: str) -> Any:
     """Take the point of the cup."""
-    form = ReasonForm()
+    form = AcceptForm()
 
     def do() -> None:
         form.check()
         bench.accept(
             desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number,
             early=text_of(form.early) == "yes", seen=form.seen_number, answer=text_of(form.reason),
+            reference=form.reference.number, reference_u=form.reference_u.number,
         )  # fmt: skip
 
     return _write(run_id, do)
@@ -242,3 +308,7 @@ def stream(run_id: str) -> Any:
     found = watch.RunWatch(desk(), run_id)
     dip_id = str(found.dip.id) if found.dip else ""
     return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)
+
+
+# The sitting shares this blueprint and the helpers above.
+from brumel.web.bench import sitting as sitting  # noqa: E402

@@ -1,32 +1,28 @@
-"""Kit: probes, solutions and methods as they stand; lots opened and discarded, upkeep, and what is due."""
+"""Kit: what there is and in which state; solutions by lot; what is due."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Response, flash, render_template, request, url_for
 
-from brumel.core.errors import InputError
-from brumel.core.ph import BUFFERS
+from brumel.core.redox import ELECTRODES
 from brumel.formats.calendar import write_calendar
-from brumel.methods import load_method, load_methods
-from brumel.methods.care import load_care
+from brumel.methods import ORDER
 from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
-from brumel.web.life import views as life_views
-from brumel.work import kit, life, shelf
-from brumel.work.desk import Refused
+from brumel.web.kit import meters, probes, schools
+from brumel.web.kit.place import answer, blueprint
+from brumel.work import kit, shelf, solutions
 
-blueprint = Blueprint("kit", __name__, template_folder="templates", url_prefix="/kit")
+__all__ = ["blueprint", "meters", "probes", "schools"]
 
 
 class LotForm(WriteForm):
     expanded_uncertainty = NumberField("Uncertainty, k = 2", name_of="expanded_uncertainty")
+    expanded_uncertainty_2 = NumberField("Uncertainty, k = 2", name_of="expanded_uncertainty", required=False)
+    strength = NumberField("Ionic strength", name_of="ionic_strength_mol_l", required=False)
     open_days = NumberField("Days it keeps once open", name_of="open_days")
-
-
-class WaitForm(ReasonForm):
-    hours = NumberField("Hours", name_of="hours", required=False)
 
 
 @blueprint.get("")
@@ -34,139 +30,92 @@ def index(faults: Any = ()) -> Any:
     """Meters, probes and solutions with their state."""
     with desk().read() as session:
         now = desk().clock()
-        probes = [{"probe": p, "trust": kit.trust(session, p, now)} for p in kit.probes(session)]
-        page = render_template("kit/index.html", probes=probes, lots=kit.lots(session, now), faults=faults)
-        return page, 422 if faults else 200
-
-
-@blueprint.get("/probes/<probe_id>")
-def probe(probe_id: str, faults: Any = ()) -> Any:
-    """One probe: what it can be trusted for and how it has been ageing."""
-    with desk().read() as session:
-        found = kit.probe(session, probe_id)
-        past = kit.calibrations(session, found.id, 30)
-        lived = life.life(session, found)
+        lines: list[dict[str, Any]] = [{"probe": p, "trust": kit.trust(session, p, now)} for p in kit.probes(session)]
+        lines.sort(key=lambda line: (ORDER.index(line["probe"].quantity), line["probe"].name))
+        groups = [
+            {"meter": m, "lines": [line for line in lines if line["probe"].meter_id == m.id],
+             "snapshot": kit.last_snapshot(session, m.id)}
+            for m in kit.meters(session)
+        ]  # fmt: skip
+        lots = sorted(kit.lots(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         page = render_template(
-            "kit/probe.html",
-            kinds=shelf.kinds(found),
-            waits={what: shelf.wait_h(found, what) for what in shelf.kinds(found)},
-            upkeep=[(u, kit.upkeep_words(found, u)[0]) for u in shelf.history(session, found.id)],
-            faults=faults,
-            given=request.form, probe=found, trust=kit.trust(session, found, desk().clock()), past=past,
-            life=lived, strips=life_views(lived, desk().clock()), run=kit.open_run(session, found.id),
-            care=load_care().advice(found.quantity),
-            cautions=load_care().cautions_at("handling", "cleaning", "solutions", quantity=found.quantity),
-        )  # fmt: skip
+            "kit/index.html", groups=groups, lots=lots, faults=faults, solutions=solutions, retired=kit.retired(session)
+        )
         return page, 422 if faults else 200
-
-
-@blueprint.get("/methods")
-def methods() -> Any:
-    """Every method with its sequence, limits and sources."""
-    return render_template("kit/methods.html", methods=load_methods(), load=load_method)
 
 
 @blueprint.get("/lots/new")
 def new_lot(faults: Any = ()) -> Any:
-    """The form of a new lot."""
-    page = render_template("kit/lot_new.html", buffers=BUFFERS, faults=faults, given=request.form)
+    """The form of a new lot: of which quantity decides what it asks."""
+    quantity = request.values.get("quantity", "ph")
+    quantity = quantity if quantity in (*solutions.LABELS, "combined") else "ph"
+    parts = ("ph", "conductivity") if quantity == "combined" else (quantity,)
+    page = render_template(
+        "kit/lot_new.html", quantity=quantity, parts=parts, faults=faults, given=request.form, labels=solutions.LABELS,
+        families={q: solutions.families(q) for q in parts}, uncertainty=solutions.UNCERTAINTY, electrodes=ELECTRODES,
+        containers=shelf.CONTAINERS, quantities=[*solutions.LABELS, "combined"],
+    )  # fmt: skip
     return page, 422 if faults else 200
+
+
+def _measures(form: LotForm) -> tuple[shelf.NewMeasure, ...]:
+    got, quantity = request.form.get, request.form.get("quantity", "")
+    first = shelf.NewMeasure(
+        quantity="ph" if quantity == "combined" else quantity, family=got("family", ""), label=got("label", ""),
+        expanded_uncertainty=form.expanded_uncertainty.number, basis=got("basis", ""), against=got("against", ""),
+        strength=form.strength.number,
+    )  # fmt: skip
+    if quantity != "combined":
+        return (first,)
+    second = shelf.NewMeasure(
+        "conductivity", got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number
+    )  # fmt: skip
+    return first, second
 
 
 @blueprint.post("/lots/new")
 def add_lot() -> Any:
     """Put a lot on the shelf."""
     form = LotForm()
-    try:
+
+    def do() -> str:
         form.check()
-        shelf.add_lot(
-            desk(),
-            actor(),
-            form.write_key,
-            shelf.NewLot(
-                code=request.form.get("code", ""),
-                name=request.form.get("name", ""),
-                family=request.form.get("family", ""),
-                label=request.form.get("label", ""),
-                expanded_uncertainty=form.expanded_uncertainty.number,
-                expires_on=request.form.get("expires_on", ""),
-                open_days=form.open_days.number,
-                single_use=request.form.get("single_use") == "yes",
-            ),
-        )
-    except InputError as error:
-        return new_lot(error.faults)
-    flash("On the shelf.", "note")
-    return redirect(url_for("kit.index"))
+        got = request.form.get
+        new = shelf.NewLot(
+            code=got("code", ""), name=got("name", ""), measures=_measures(form), expires_on=got("expires_on", ""),
+            open_days=form.open_days.number, container=got("container", ""),
+        )  # fmt: skip
+        shelf.add_lot(desk(), actor(), form.write_key, new)
+        flash("On the shelf.", "note")
+        return url_for("kit.index")
+
+    return answer(do, new_lot)
 
 
 @blueprint.post("/lots/<lot_id>/open")
 def open_lot(lot_id: str) -> Any:
     """The bottle was opened."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         shelf.open_lot(desk(), actor(), form.write_key, lot_id=lot_id)
-    except InputError as error:
-        return index(error.faults)
-    except Refused as error:
-        return index((error,))
-    return redirect(url_for("kit.index"))
+        return url_for("kit.index")
+
+    return answer(do, index)
 
 
 @blueprint.post("/lots/<lot_id>/discard")
 def discard_lot(lot_id: str) -> Any:
     """The lot was poured away."""
     form = ReasonForm()
-    try:
+
+    def do() -> str:
         form.check()
         shelf.discard_lot(desk(), actor(), form.write_key, lot_id=lot_id, reason=text_of(form.reason))
-    except InputError as error:
-        return index(error.faults)
-    except Refused as error:
-        return index((error,))
-    return redirect(url_for("kit.index"))
+        return url_for("kit.index")
 
-
-@blueprint.post("/probes/<probe_id>/upkeep")
-def record_upkeep(probe_id: str) -> Any:
-    """Something was done to the probe."""
-    form = ReasonForm()
-    try:
-        form.check()
-        shelf.record(
-            desk(),
-            actor(),
-            form.write_key,
-            probe_id=probe_id,
-            what=request.form.get("what", ""),
-            note=text_of(form.reason),
-        )
-    except InputError as error:
-        return probe(probe_id, error.faults)
-    except Refused as error:
-        return probe(probe_id, (error,))
-    return redirect(url_for("kit.probe", probe_id=probe_id))
-
-
-@blueprint.post("/probes/<probe_id>/waits")
-def set_wait(probe_id: str) -> Any:
-    """A wait of the probe's own, from its manual."""
-    form = WaitForm()
-    try:
-        form.check()
-        shelf.set_wait(
-            desk(),
-            actor(),
-            form.write_key,
-            probe_id=probe_id,
-            what=request.form.get("what", ""),
-            hours=form.hours.number,
-            reason=text_of(form.reason),
-        )
-    except InputError as error:
-        return probe(probe_id, error.faults)
-    return redirect(url_for("kit.probe", probe_id=probe_id))
+    return answer(do, index)
 
 
 @blueprint.get("/due")

@@ -7,10 +7,10 @@ from typing import Any
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
-from brumel.meters.simulated import FAULTS
+from brumel.meters.sensors import FAULTS
 from brumel.web.access import actor, desk
 from brumel.web.forms import WriteForm
-from brumel.work import kit, practice
+from brumel.work import practice
 
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
 
@@ -19,7 +19,7 @@ blueprint = Blueprint("practice", __name__, template_folder="templates", url_pre
 def meter(faults: Any = ()) -> Any:
     """The simulated meter: which faults are on, and how fast its clock runs."""
     with desk().read() as session:
-        probes = [p for p in kit.probes(session) if p.meter.link == "simulated"]
+        probes = practice.simulated(session)
         page = render_template(
             "practice/meter.html", probes=[(p, practice.faults_of(session, p)) for p in probes], known=FAULTS,
             pace=practice.pace(session), paces=practice.PACES, faults=faults,

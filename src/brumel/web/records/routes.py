@@ -8,18 +8,16 @@ from typing import Any
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, stream_with_context, url_for
 
-from brumel.core import ph
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.verdict import Verdict
 from brumel.core.working import Working
 from brumel.formats.csv_rows import write_rows
 from brumel.formats.pdf import render_pdf
-from brumel.methods import Method
-from brumel.store.tables import Calibration
-from brumel.web import drawn
+from brumel.store.tables import Calibration, Superseding
+from brumel.web import plates
 from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, text_of
-from brumel.work import kit, records, rounds
+from brumel.work import bench, kit, life, records, rounds, runstate
 from brumel.work.desk import MovedOn, Refused, object_id
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
@@ -138,34 +136,32 @@ def calibrations() -> Any:
             total=total,
             page=search.page,
             pages=-(-total // records.PAGE),
+            aside=records.set_aside(session, [c.id for c in rows]),
         )
 
 
 def _calibration_views(session: Any, found: Calibration) -> dict[str, Any]:
-    method = Method.model_validate(found.run.method)
-    fitted = ph.Calibration.from_dict(found.fit)
-    points = records.points(session, found)
-    newest = {p.step: p for p, _ in points}
-    checks = [
-        {"ph": p.expected_ph, "mv": p.millivolts, "c": p.temperature_c}
-        for key, p in newest.items()
-        if method.step(key).role == "check" and p.millivolts is not None
-    ]
-    middle = sum(p.temperature_c for p in fitted.points) / len(fitted.points)
+    state = runstate.load(session, found.run_id)
+    fitted = state.trade.restore(found.fit)
+    before = runstate.reference(session, state)
+    known = kit.restored(before) if before and before.signal == found.signal else None
     return {
-        "calibration": found, "method": method, "fit": fitted, "points": points,
-        "verdict": Verdict.from_dict(found.verdict), "plate": drawn.plate(fitted, method.limits, checks, middle),
-        "history": drawn.history(kit.calibrations(session, found.probe_id), method.limits),
-        "backed": records.backed_by(session, found),
+        "calibration": found, "method": state.method, "own": state.trade, "fit": fitted,
+        "points": records.points(session, found), "verdict": Verdict.from_dict(found.verdict),
+        "plate": plates.draw(fitted, state.method, runstate.taken_points(state), known, state.trade),
+        "history": plates.history(life.life(session, found.run.probe)), "backed": records.backed_by(session, found),
+        "superseding": session.get(Superseding, found.id), "conditions": found.run.conditions,
+        "new": records.taken_place_of(session, found),
     }  # fmt: skip
 
 
 @blueprint.get("/calibrations/<calibration_id>")
-def calibration(calibration_id: str) -> Any:
+def calibration(calibration_id: str, faults: Any = ()) -> Any:
     """One calibration record."""
     with desk().read() as session:
         found = records.calibration(session, calibration_id)
-        return render_template("records/calibration.html", **_calibration_views(session, found))
+        page = render_template("records/calibration.html", faults=faults, **_calibration_views(session, found))
+        return page, 422 if faults else 200
 
 
 @blueprint.get("/calibrations/<calibration_id>.pdf")
@@ -181,6 +177,20 @@ def certificate(calibration_id: str) -> Any:
     response = Response(render_pdf(html, files), mimetype="application/pdf")
     response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{found.number}.pdf"'
     return response
+
+
+@blueprint.post("/calibrations/<calibration_id>/supersede")
+def supersede(calibration_id: str) -> Any:
+    """The calibration counts no longer, with a reason."""
+    form = ReasonForm()
+    try:
+        form.check()
+        bench.supersede(desk(), actor(), form.write_key, calibration_id=calibration_id, reason=text_of(form.reason))
+    except MovedOn as error:
+        flash(str(error), "care")
+    except InputError as error:
+        return calibration(calibration_id, error.faults)
+    return redirect(url_for("records.calibration", calibration_id=calibration_id))
 
 
 @blueprint.get("/audit")

@@ -64,11 +64,10 @@ def _to_ph(given: Given) -> Answer:
     points = [(offset - slope / 100 * k25 * (p - 7.0), 25.0, p) for p in (4.0, 10.0)]
     read = ph.read(ph.fit(points), mv, t, origin="slope and offset as typed")
     method = load_method("ph-7-4-10")
-    limits = method.limits.for_verdict() if method else None
     speak = []
-    if limits:
-        for name, band, value in (("Slope", limits.slope_percent, slope), ("Offset", limits.offset_mv, offset)):
-            found = band.judge(value)
+    if method:
+        for name, key, value in (("Slope", "slope", slope), ("Offset", "offset", offset)):
+            found = method.band(key).band().judge(value)
             if found.value != "fit":
                 speak.append(f"{name} {value:g} is “{found.words}” by the default limits.")
     fan = []

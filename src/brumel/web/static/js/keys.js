@@ -46,6 +46,9 @@ for (const select of document.querySelectorAll("[data-submit-on-change]")) {
   select.addEventListener("change", () => select.form.requestSubmit());
 }
 document.querySelector("[data-focus]")?.focus();
+document.querySelector("[data-all-good]")?.addEventListener("click", () => {
+  for (const input of document.querySelectorAll('input[type="radio"][value="good"]')) input.checked = true;
+});
 
 // A second press while the first is on its way is ignored; the server would recognise it all the same.
 document.addEventListener("submit", (event) => {

@@ -8,6 +8,7 @@ const options = {
   digits: Number(root.dataset.digits),
   window: Number(root.dataset.window),
   band: Number(root.dataset.band),
+  relative: Number(root.dataset.relative || 0),
   shortest: Number(root.dataset.shortest),
   source: root.dataset.source,
 };
@@ -40,7 +41,7 @@ const showNumbers = (n) => {
   if (n.expected !== undefined && n.expected !== null) {
     const cup = document.querySelector("[data-cup]");
     if (cup) {
-      cup.querySelector(".cup-ph").textContent = n.expected.toFixed(2);
+      cup.querySelector(".cup-ph").textContent = n.expected_text;
       cup.querySelector(".cup-at").textContent = `at ${text(n.temperature, 1)} °C`;
     }
   }
@@ -101,7 +102,12 @@ const refresh = async () => {
   }
 };
 
-const draw = () => drawStrip(svg, trace, judged, options);
+// A relative band follows the reading it is a share of.
+const draw = () => {
+  const middle = Math.abs(judged.value ?? trace.y.at(-1) ?? 0);
+  const band = options.relative ? Math.max((options.relative / 100) * middle, 0.01) : options.band;
+  drawStrip(svg, trace, judged, { ...options, band });
+};
 
 if (root.dataset.trace) {
   const known = JSON.parse(root.dataset.trace);
@@ -130,8 +136,9 @@ if (root.dataset.stream) {
   });
   source.addEventListener("reading", (event) => {
     const n = JSON.parse(event.data);
-    if (n.seq <= lastSeq) return;
-    lastSeq = n.seq;
+    // An event without samples tells that none came.
+    if (n.seq <= lastSeq && n.t.length) return;
+    lastSeq = Math.max(lastSeq, n.seq);
     trace.t.push(...n.t);
     trace.y.push(...n.y);
     judged = n;

@@ -1,0 +1,8 @@
+"""Is the probe fit? What the points of a run add up to, quantity by quantity: a fit, verdict rows, and what it showed.
+
+Each module has `assess(points, limits, terms) -> Fitness` and `restore(data)`, the inverse of the fit's `as_dict`.
+"""
+
+from brumel.core.fitness.common import Fitness, Fitted, Taken, Terms, as_found_rows, common_rows
+
+__all__ = ["Fitness", "Fitted", "Taken", "Terms", "as_found_rows", "common_rows"]

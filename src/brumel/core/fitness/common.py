@@ -1,0 +1,165 @@
+"""What every quantity's judgement shares: points, terms, the shape of a fit, and the rows that are always there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from brumel.core.verdict import Band, Limits, Outcome, Row, Tolerance, Verdict
+
+PRACTICE = "common practice, no source"
+
+
+class Fitted(Protocol):
+    """What every fit can do, whatever it measures."""
+
+    @property
+    def kind(self) -> str:
+        """How it was made: "two points", "check" ..."""
+
+    @property
+    def figures(self) -> dict[str, float]:
+        """The numbers that are followed over the probe's life."""
+
+    @property
+    def sentence(self) -> str:
+        """The fit in one line."""
+
+    def read(self, signal: float, temperature_c: float) -> float:
+        """The quantity from the signal at the sample's own temperature [°C]."""
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing."""
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A point that was taken: what for, the signal, the temperature [°C], and what the quantity is there.
+
+    role : "zero", "adjust", "check" (read, not adjusted), "found" (before adjusting) or "left" (after it)
+    shown : what the meter displayed, in the quantity's unit, where a display was typed
+    """
+
+    name: str
+    role: str
+    signal: float
+    temperature_c: float
+    expected: float
+    key: str = ""
+    shown: float | None = None
+    expanded_uncertainty: float = 0.0
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What a run is judged with besides its points.
+
+    before : the last good fit of this probe, None where there is none
+    before_words : where it comes from, "calibration 1012 of 3 May 2026"
+    carry : whether a one-point run may carry the slope of `before` over
+    nominal_per_cm, first_gain_percent, water_c : of cells and oxygen probes [1/cm, %, °C]
+    early, objections : points accepted unsettled; solutions with something against them
+    """
+
+    before: Fitted | None = None
+    before_words: str = ""
+    kind: str = ""
+    nominal_per_cm: float = 1.0
+    first_gain_percent: float | None = None
+    water_c: float | None = None
+    ion: str = "nitrate"
+    expanded_uncertainty: float = 0.1
+    early: int = 0
+    objections: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    numbers: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Fitness:
+    """A fit with its verdict and the features the fault files weigh."""
+
+    fit: Fitted
+    verdict: Verdict
+    features: dict[str, float]
+
+
+def band(limits: Limits, key: str) -> Band:
+    """The two-width limit of that name."""
+    found = limits[key]
+    if not isinstance(found, Band):
+        raise TypeError(f"the limit “{key}” is one number, not a band")
+    return found
+
+
+def tolerance(limits: Limits, key: str) -> Tolerance:
+    """The one-number limit of that name."""
+    found = limits[key]
+    if not isinstance(found, Tolerance):
+        raise TypeError(f"the limit “{key}” is a band, not one number")
+    return found
+
+
+def of_role(points: Sequence[Taken], *roles: str) -> list[Taken]:
+    """The points taken for one of these purposes, in order."""
+    return [p for p in points if p.role in roles]
+
+
+def as_found_rows(points: Sequence[Taken], terms: Terms, limit: Tolerance, *, digits: int) -> list[Row]:
+    """Errors before adjusting; they do not decide whether the probe is fit now, but what the last span was worth."""
+    rows = []
+    for p in of_role(points, "found"):
+        read = read_as_found(p, terms)
+        if read is None:
+            rows.append(Row("as_found", f"as found in {p.name}", None, limit.unit, f"within ±{limit.value:g} {limit.unit}",
+                            Outcome.UNKNOWN, limit.source, "no earlier calibration to read it with", digits))  # fmt: skip
+        else:
+            note = "before adjusting" if p.shown is None else "as the display showed it, before adjusting"
+            rows.append(
+                limit.row("as_found", f"as found in {p.name}", read - p.expected, beyond=Outcome.CARE, digits=digits,
+                          note=note)
+            )  # fmt: skip
+    return rows
+
+
+def read_as_found(point: Taken, terms: Terms) -> float | None:
+    """What was read before adjusting: by the last good fit, else as displayed; None where neither is known."""
+    if terms.before is not None:
+        return terms.before.read(point.signal, point.temperature_c)
+    return point.shown
+
+
+def as_left_rows(points: Sequence[Taken], fit: Fitted, limit: Tolerance, *, digits: int) -> list[Row]:
+    """Errors read once more after adjusting: by the new fit, or as the adjusted meter displays it."""
+    return [
+        limit.row("as_left", f"as left in {p.name}",
+                  (fit.read(p.signal, p.temperature_c) if p.shown is None else p.shown) - p.expected, care=2.0,
+                  digits=digits, note="read again after adjusting")
+        for p in of_role(points, "left")
+    ]  # fmt: skip
+
+
+def spread_row(points: Sequence[Taken], limit: Tolerance) -> list[Row]:
+    """Temperatures of the cups against each other."""
+    temperatures = [p.temperature_c for p in points]
+    if len(temperatures) < 2:
+        return []
+    spread = max(temperatures) - min(temperatures)
+    return [limit.row("cup_spread", "cup temperatures apart", spread, beyond=Outcome.CARE, digits=1, signed=False)]
+
+
+def common_rows(terms: Terms) -> list[Row]:
+    """Rows any run may have: unsettled points, solutions with something against them, what was not there."""
+    rows = []
+    if terms.early:
+        rows.append(Row("early", "points accepted before settling", terms.early, "", "0", Outcome.CARE, PRACTICE,
+                        "recorded as early", 0))  # fmt: skip
+    rows += [
+        Row("expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0)
+        for name in terms.objections
+    ]
+    rows += [
+        Row("missing", what, None, "", "done first", Outcome.CARE, PRACTICE, "", 0) for what in terms.missing
+    ]  # fmt: skip
+    return rows

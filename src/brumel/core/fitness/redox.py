@@ -1,0 +1,89 @@
+"""An ORP probe: checked in a standard, or adjusted by one offset; the tolerance is the method's, with its source."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from brumel.core.checking import Door
+from brumel.core.fitness.common import (
+    Fitness,
+    Taken,
+    Terms,
+    as_found_rows,
+    as_left_rows,
+    band,
+    common_rows,
+    of_role,
+    spread_row,
+    tolerance,
+)
+from brumel.core.verdict import Limits, Row, Verdict
+
+
+@dataclass(frozen=True)
+class OffsetFit:
+    """What is added to every reading [mV]; 0 where the probe was only checked."""
+
+    offset_mv: float
+    error_mv: float
+    kind: str
+
+    @property
+    def figures(self) -> dict[str, float]:
+        """What is followed over the life: the error in the standard before anything was adjusted."""
+        return {"error_mv": self.error_mv}
+
+    @property
+    def sentence(self) -> str:
+        """The fit in one line."""
+        if self.kind == "check":
+            return f"Checked, not adjusted: {self.error_mv:+.0f} mV in the standard.".replace("-", "−")
+        return f"Offset {self.offset_mv:+.0f} mV.".replace("-", "−")
+
+    def read(self, signal: float, temperature_c: float) -> float:
+        """ORP against the probe's own reference electrode [mV]."""
+        door = Door()
+        e = door.number("orp_mv", signal, -2000, 2000)
+        door.close()
+        return e + self.offset_mv
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing."""
+        return asdict(self)
+
+
+def restore(data: dict[str, Any]) -> OffsetFit:
+    """The inverse of `as_dict`."""
+    return OffsetFit(**data)
+
+
+def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+    """Judge a check, or a one-point offset, in one or two standards [mV]."""
+    adjust, checks = of_role(points, "adjust"), of_role(points, "check")
+    standards = [*adjust, *checks]
+    errors = [p.signal - p.expected for p in standards]
+    within = tolerance(limits, "tolerance")
+    rows: list[Row] = as_found_rows(points, terms, within, digits=0)
+    if adjust:
+        fitted = OffsetFit(adjust[0].expected - adjust[0].signal, errors[0], "offset")
+        rows.append(band(limits, "offset").row("offset", "offset applied", fitted.offset_mv, "mV", digits=0))
+    else:
+        fitted = OffsetFit(0.0, errors[0] if errors else 0.0, "check")
+    rows += [
+        within.row("orp", f"error in {p.name}", fitted.read(p.signal, p.temperature_c) - p.expected, care=2.0, digits=0,
+                   note="read, not adjusted")
+        for p in checks
+    ]  # fmt: skip
+    if len(errors) > 1:
+        gap = max(errors) - min(errors)
+        rows.append(within.row("standards_gap", "standards apart, against what they should be", gap, care=2.0, digits=0,
+                               signed=False))  # fmt: skip
+    rows += as_left_rows(points, fitted, within, digits=0)
+    rows += spread_row(points, tolerance(limits, "cup_spread"))
+    rows += common_rows(terms)
+    features = {"error_mv": errors[0], "error_abs_mv": max(abs(e) for e in errors)} if errors else {}
+    if len(errors) > 1:
+        features["standards_gap_mv"] = max(errors) - min(errors)
+    return Fitness(fitted, Verdict(tuple(rows)), features)

@@ -1,0 +1,153 @@
+"""A meter's own settings: what they may be, what has changed, and what contradicts the probe, the method or the place."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError
+
+
+@dataclass(frozen=True)
+class Setting:
+    """One setting: words, unit, and either a range or the choices there are; `optional` where a meter may not have it."""
+
+    label: str
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+    choices: tuple[str, ...] = ()
+    optional: bool = False
+
+
+SETTINGS: dict[str, Setting] = {
+    "temperature_unit": Setting("Temperature shown in", choices=("°C", "°F")),
+    "buffer_family": Setting("Buffers the meter knows", choices=("7.00", "7.01", "6.86", "own", "none")),
+    "ph_resolution": Setting("pH shown to", "pH", choices=("0.1", "0.01", "0.001")),
+    "conductivity_unit": Setting("Conductivity shown in", choices=("µS/cm", "mS/cm")),
+    "cell_constant": Setting("Cell constant set", "1/cm", 0.005, 20.0),
+    "compensation": Setting("Temperature compensation", choices=("none", "linear", "natural")),
+    "temperature_coefficient": Setting("Temperature coefficient", "%/°C", 0.0, 4.0),
+    "reference_c": Setting("Reference temperature", "°C", choices=("20", "25")),
+    "tds_factor": Setting("TDS factor", "", 0.45, 1.0),
+    "preset_salinity": Setting("Preset salinity", "", 0.0, 42.0),
+    "preset_pressure_hpa": Setting("Preset pressure", "hPa", 500.0, 1100.0, optional=True),
+    "auto_off_min": Setting("Switches itself off after", "min", 0.0, 240.0),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Change:
+    """A setting that is not what it was."""
+
+    key: str
+    label: str
+    before: Any
+    after: Any
+    unit: str
+
+    @property
+    def sentence(self) -> str:
+        """The change in words."""
+        return f"{self.label}: was {_shown(self.before, self.unit)}, is {_shown(self.after, self.unit)}."
+
+
+def _shown(value: Any, unit: str) -> str:
+    return "not set" if value in (None, "") else f"{value} {unit}".strip()
+
+
+def checked(given: Mapping[str, Any]) -> dict[str, Any]:
+    """Settings as they are kept: numbers as floats, choices as words. Raises all faults at once."""
+    door = Door()
+    found: dict[str, Any] = {}
+    for key, spec in SETTINGS.items():
+        value = given.get(key)
+        if value in (None, ""):
+            if not spec.optional:
+                door.add(InputError(key, f"{spec.label} must be given."))
+            found[key] = None
+        elif spec.choices:
+            text = f"{value:g}" if isinstance(value, (int, float)) else str(value)
+            if text not in spec.choices:
+                door.add(InputError(key, f"{spec.label} must be one of {', '.join(spec.choices)}.", value=value))
+            found[key] = float(text) if key in ("ph_resolution", "reference_c") and text in spec.choices else text
+        else:
+            low, high = spec.low if spec.low is not None else -1e9, spec.high if spec.high is not None else 1e9
+            try:
+                number = float(value)
+            except (TypeError, ValueError):
+                door.add(InputError(key, f"{spec.label} must be a number; it is “{str(value)[:20]}”.", value=value))
+                continue
+            if not low <= number <= high:
+                tail = f" {spec.unit}" if spec.unit else ""
+                door.add(
+                    InputError(
+                        key, f"{spec.label} is {number:g}{tail}; {low:g} to {high:g}{tail} is possible.", value=number
+                    )
+                )
+            found[key] = number
+    door.close()
+    return found
+
+
+def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> tuple[Change, ...]:
+    """Every setting that differs, in the order of the list."""
+    return tuple(
+        Change(key, spec.label, before.get(key), after.get(key), spec.unit)
+        for key, spec in SETTINGS.items()
+        if before.get(key) != after.get(key)
+    )
+
+
+def contradictions(
+    settings: Mapping[str, Any],
+    quantity: str,
+    *,
+    nominal_per_cm: float | None = None,
+    families: tuple[str, ...] = (),
+    pressure_hpa: float | None = None,
+    typed: str = "",
+) -> tuple[str, ...]:
+    """Sentences where a setting does not go with the probe, the buffers poured, or the station's pressure [1/cm, hPa].
+
+    typed : how values will be typed, empty where they come live
+    """
+    found = []
+    if quantity == "ph" and families:
+        own = str(settings.get("buffer_family"))
+        neutral = [f for f in families if f in ("7.00", "7.01", "phosphate")]
+        wanted = {"phosphate": "6.86"}.get(neutral[0], neutral[0]) if neutral else ""
+        if wanted and own not in (wanted, "own", "none"):
+            found.append(
+                f"The meter is set to buffers with {own}, but {wanted} stands on the tray: its own calibration would be off."
+            )
+    if quantity == "conductivity":
+        constant = settings.get("cell_constant")
+        if nominal_per_cm and constant and not 0.8 <= float(constant) / nominal_per_cm <= 1.25:
+            found.append(
+                f"The meter's cell constant is {float(constant):g} 1/cm, this cell's is {nominal_per_cm:g}: readings would "
+                f"be off by a factor of {float(constant) / nominal_per_cm:.3g}."
+            )
+        if settings.get("compensation") != "none" and typed in ("us_cm", "ms_cm"):
+            found.append(
+                "The meter compensates for temperature; type its reading as compensated, or switch the compensation off."
+            )
+    if quantity == "oxygen":
+        preset = settings.get("preset_pressure_hpa")
+        if preset is not None and pressure_hpa is not None and abs(float(preset) - pressure_hpa) > 10:
+            found.append(
+                f"The meter's preset pressure is {float(preset):.0f} hPa, the station's {pressure_hpa:.0f} hPa: its mg/L are "
+                f"off by {100 * (float(preset) / pressure_hpa - 1):+.1f} %. Brumel takes that off again."
+            )
+        if float(settings.get("preset_salinity") or 0.0) > 0.5:
+            found.append(
+                f"The meter's preset salinity is {float(settings['preset_salinity']):g}; saturated air is read as for fresh "
+                "water. Brumel takes that off again."
+            )
+    if 0 < float(settings.get("auto_off_min") or 0.0) < 10:
+        found.append(
+            f"The meter switches itself off after {float(settings['auto_off_min']):g} min, sooner than a slow cup needs."
+        )
+    return tuple(found)

@@ -1,0 +1,203 @@
+"""The link program: it runs where the meter is plugged in, asks it for its values, and posts them with a token.
+
+What was read is written to a small file before it is sent and struck out when the server has it, so a network that goes
+away, or a restart, loses nothing; every row has its session and its moment, so a resend doubles nothing.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import serial
+
+from brumel.meters import sdi12
+
+BATCH = 400
+MOST_KEPT = 500_000
+_TABLE = "create table if not exists rows (id integer primary key, session text, body text, refused integer default 0)"
+
+
+class Refused(Exception):
+    """The server will not have it; the message says why."""
+
+
+@dataclass
+class Spool:
+    """Rows that are not yet with the server, in a file."""
+
+    path: Path
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def __post_init__(self) -> None:
+        self._db = sqlite3.connect(self.path, check_same_thread=False)
+        self._db.execute("pragma journal_mode=wal")
+        self._db.execute(_TABLE)
+        self._db.commit()
+
+    def add(self, session: str, rows: list[list[Any]]) -> None:
+        """Keep rows; the oldest go when the file would grow without end."""
+        with self._lock:
+            self._db.executemany(
+                "insert into rows (session, body) values (?, ?)", [(session, json.dumps(r)) for r in rows]
+            )
+            self._db.execute("delete from rows where id <= (select max(id) from rows) - ?", (MOST_KEPT,))
+            self._db.commit()
+
+    def oldest(self) -> tuple[str, list[int], list[list[Any]]]:
+        """The oldest rows of one session, in order."""
+        with self._lock:
+            first = self._db.execute("select session from rows where refused = 0 order by id limit 1").fetchone()
+            if first is None:
+                return "", [], []
+            found = self._db.execute(
+                "select id, body from rows where session = ? and refused = 0 order by id limit ?", (first[0], BATCH)
+            ).fetchall()
+        return first[0], [r[0] for r in found], [json.loads(r[1]) for r in found]
+
+    def sent(self, ids: list[int]) -> None:
+        """The server has them."""
+        with self._lock:
+            self._db.executemany("delete from rows where id = ?", [(i,) for i in ids])
+            self._db.commit()
+
+    def refused(self, ids: list[int]) -> None:
+        """The server will not have them: kept aside, so that nothing is lost and nothing is blocked."""
+        with self._lock:
+            self._db.executemany("update rows set refused = 1 where id = ?", [(i,) for i in ids])
+            self._db.commit()
+
+    def waiting(self) -> int:
+        """How many rows are not yet with the server."""
+        with self._lock:
+            return int(self._db.execute("select count(*) from rows where refused = 0").fetchone()[0])
+
+
+@dataclass
+class Agent:
+    """One meter on one port, sending to one server. `say` gets a line when something changes."""
+
+    server: str
+    token: str
+    port: str
+    spool: Spool
+    every_s: float = 0.5
+    baud: int = 1200
+    say: Callable[[str], None] = lambda _: None
+    name: str = "brumel link"
+    session: str = ""
+    addresses: tuple[str, ...] = ()
+    _started: float = 0.0
+    _state: str = ""
+
+    def run(self, stop: threading.Event) -> None:
+        """Read and send until told to stop. Raises Refused where the token is not known."""
+        self._hello(stop)
+        sender = threading.Thread(target=self._send_all, args=(stop,), daemon=True, name="link-sender")
+        sender.start()
+        while not stop.is_set():
+            try:
+                self._read(stop)
+            except (OSError, serial.SerialException) as error:
+                self._tell(f"the meter does not answer ({error}); trying again")
+                stop.wait(2.0)
+
+    def _hello(self, stop: threading.Event) -> None:
+        """Open a session: the server says which addresses it knows."""
+        wait = 0.5
+        while not stop.is_set():
+            try:
+                found = self._post("/link/hello", {"agent": self.name})
+            except Refused:
+                raise
+            except (OSError, ValueError):
+                self._tell("no line to the server; trying again")
+                stop.wait(wait)
+                wait = min(wait * 2, 15.0)
+                continue
+            self.session, self._started = found["session"], time.monotonic()
+            self.addresses = tuple(found["addresses"])
+            self._tell(f"linked as {found['meter']}, addresses {''.join(self.addresses) or 'none'}")
+            return
+
+    def _read(self, stop: threading.Event) -> None:
+        with serial.serial_for_url(self.port, baudrate=self.baud, bytesize=7, parity="E", timeout=0.6) as line:
+            due = time.monotonic()
+            while not stop.is_set():
+                rows = []
+                for address in self.addresses:
+                    line.write(sdi12.ask(address).encode("ascii"))
+                    answer = line.read_until(b"\n").decode("ascii", "replace")
+                    if not answer:
+                        raise OSError("silence on the port")
+                    try:
+                        values = sdi12.parse(address, answer)
+                    except sdi12.LinkFault as error:
+                        self._tell(f"address {address}: {error}")
+                        continue
+                    if len(values) >= 2:
+                        rows.append([address, round(time.monotonic() - self._started, 3), values[0], values[1]])
+                if rows:
+                    self.spool.add(self.session, rows)
+                due = max(due + self.every_s, time.monotonic())
+                stop.wait(due - time.monotonic())
+
+    def _send_all(self, stop: threading.Event) -> None:
+        wait = 0.5
+        while not stop.is_set():
+            session, ids, rows = self.spool.oldest()
+            if not rows:
+                stop.wait(0.1)
+                continue
+            body = {"session": session, "now": round(time.monotonic() - self._started, 3), "rows": rows}
+            try:
+                found = self._post("/link/samples", body if session == self.session else {**body, "now": None})
+            except Refused as error:
+                self.spool.refused(ids)
+                self._tell(f"{len(ids)} rows kept aside: {error}")
+                continue
+            except (OSError, ValueError):
+                self._tell(f"no line to the server; {self.spool.waiting()} rows wait")
+                stop.wait(wait)
+                wait = min(wait * 2, 15.0)
+                continue
+            self.spool.sent(ids)
+            wait = 0.5
+            if self._state.startswith("no line"):
+                self._tell("the line is back")
+            if found.get("again"):
+                self._hello(stop)
+
+    def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
+        request = urllib.request.Request(  # noqa: S310 - the command line takes http and https only
+            self.server.rstrip("/") + path, data=json.dumps(body).encode(), method="POST",
+            headers={"Content-Type": "application/json", "Authorization": f"Bearer {self.token}"},
+        )  # fmt: skip
+        try:
+            with urllib.request.urlopen(request, timeout=10) as answer:  # noqa: S310
+                found: dict[str, Any] = json.load(answer)
+                return found
+        except urllib.error.HTTPError as error:
+            if error.code in (401, 403, 404, 410, 422):
+                raise Refused(_reason(error)) from error
+            raise OSError(f"answer {error.code}") from error
+
+    def _tell(self, words: str) -> None:
+        if words != self._state:
+            self._state = words
+            self.say(words)
+
+
+def _reason(error: urllib.error.HTTPError) -> str:
+    try:
+        return str(json.load(error)["error"])
+    except (ValueError, KeyError, TypeError):
+        return f"the server answered {error.code}"

@@ -1,0 +1,49 @@
+"""Looking a probe over before use: per quantity the items, each with a picture, plain findings, their remedy, and whether
+they keep the probe off Bench. From `data/inspection.yaml`."""
+
+from __future__ import annotations
+
+import functools
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+from brumel.methods.loader import DATA
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Finding(_Strict):
+    """Something that may be seen: words, what to do, whether it keeps the probe off Bench, the upkeep that mends it."""
+
+    key: str
+    words: str
+    remedy: str
+    blocks: bool = False
+    upkeep: str = ""
+
+
+class Item(_Strict):
+    """One place to look at: which picture, the question, what is good, what else may be seen."""
+
+    key: str
+    picture: str
+    question: str
+    good: str
+    findings: tuple[Finding, ...] = Field(min_length=1)
+    not_kinds: tuple[str, ...] = ()
+
+
+@functools.cache
+def _load() -> dict[str, tuple[Item, ...]]:
+    data = yaml.safe_load((DATA / "inspection.yaml").read_text("utf-8"))
+    return TypeAdapter(dict[str, tuple[Item, ...]]).validate_python(data)
+
+
+def items_for(quantity: str, kind: str) -> tuple[Item, ...]:
+    """What to look at on a probe of this quantity and kind; plug and cable come last for all."""
+    book = _load()
+    own = book.get("ions" if quantity in ("nitrate", "ammonium") else quantity, ())
+    return tuple(i for i in (*own, *book["all"]) if kind not in i.not_kinds)

@@ -1,0 +1,143 @@
+"""Meters: their record, their settings taken down, their battery and their link."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import flash, render_template, request, url_for
+
+from brumel.core import meter_settings
+from brumel.web.access import actor, desk
+from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
+from brumel.web.kit.place import answer, blueprint
+from brumel.work import kit, linkside, meterside, shelf
+from brumel.work.desk import Refused
+
+
+@blueprint.get("/meters/new")
+def new_meter(faults: Any = ()) -> Any:
+    """The form of a new meter."""
+    page = render_template("kit/meter_form.html", meter=None, links=meterside.LINKS, faults=faults, given=request.form)
+    return page, 422 if faults else 200
+
+
+def _given() -> meterside.MeterForm:
+    got = request.form.get
+    return meterside.MeterForm(
+        got("name", ""), got("serial", ""), got("link", ""), got("description", ""), got("firmware", "")
+    )
+
+
+@blueprint.post("/meters/new")
+def add_meter() -> Any:
+    """Add a meter."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        made = meterside.save_meter(desk(), actor(), form.write_key, _given())
+        return url_for("kit.meter", meter_id=made["meter"])
+
+    return answer(do, new_meter)
+
+
+@blueprint.get("/meters/<meter_id>")
+def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
+    """One meter: its record, probes, settings over time, and its link."""
+    with desk().read() as session:
+        found = kit.meter(session, meter_id)
+        on_it = [p for p in kit.probes(session) if p.meter_id == found.id]
+        page = render_template(
+            "kit/meter.html", meter=found, probes=on_it, links=meterside.LINKS, faults=faults,
+            given=request.form, token=token,
+            snapshots=kit.snapshots(session, found.id), spec=meter_settings.SETTINGS,
+            link=linkside.newest(session, found.id), alive=linkside.alive(session, found.id, desk().clock()),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/meters/<meter_id>")
+def save_meter(meter_id: str) -> Any:
+    """Change the record of a meter."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        meterside.save_meter(desk(), actor(), form.write_key, _given(), meter_id)
+        flash("The record is changed.", "note")
+        return url_for("kit.meter", meter_id=meter_id)
+
+    return answer(do, lambda faults: meter(meter_id, faults))
+
+
+@blueprint.post("/meters/<meter_id>/battery")
+def battery(meter_id: str) -> Any:
+    """The battery was changed."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        done = shelf.battery(desk(), actor(), form.write_key, meter_id=meter_id, note=text_of(form.reason))
+        if done["waiting"]:
+            flash(f"Recorded. Polarising again: {', '.join(done['waiting'])}.", "note")
+        return url_for("kit.meter", meter_id=meter_id)
+
+    return answer(do, lambda faults: meter(meter_id, faults))
+
+
+@blueprint.post("/meters/<meter_id>/retire")
+def retire_meter(meter_id: str) -> Any:
+    """The meter is put away for good."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        meterside.retire_meter(desk(), actor(), form.write_key, meter_id=meter_id, reason=text_of(form.reason))
+        return url_for("kit.index")
+
+    return answer(do, lambda faults: meter(meter_id, faults))
+
+
+@blueprint.post("/meters/<meter_id>/token")
+def new_token(meter_id: str) -> Any:
+    """A fresh token for the link program; shown once."""
+    form = WriteForm()
+    try:
+        form.check()
+        made = meterside.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
+    except Refused as error:
+        return meter(meter_id, (error,))
+    return meter(meter_id, token=made["token"] or "shown once already; make another if it was lost")
+
+
+@blueprint.get("/meters/<meter_id>/settings")
+def settings(meter_id: str, faults: Any = ()) -> Any:
+    """Take down the meter's settings, beside those of last time."""
+    with desk().read() as session:
+        found = kit.meter(session, meter_id)
+        last = kit.last_snapshot(session, found.id)
+        page = render_template(
+            "kit/settings.html", meter=found, spec=meter_settings.SETTINGS, last=last, faults=faults, given=request.form,
+            snapshots=kit.snapshots(session, found.id),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/meters/<meter_id>/settings")
+def take_settings(meter_id: str) -> Any:
+    """The settings as they were seen."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        seen: dict[str, Any] = {}
+        for key, spec in meter_settings.SETTINGS.items():
+            text = request.form.get(key, "")
+            seen[key] = text if spec.choices else parse_number(spec.label, text, required=False)
+        meterside.take_settings(
+            desk(), actor(), form.write_key, meter_id=meter_id, settings=seen, reason=text_of(form.reason)
+        )
+        flash("Taken down.", "note")
+        return url_for("kit.meter", meter_id=meter_id)
+
+    return answer(do, lambda faults: settings(meter_id, faults))

@@ -1,0 +1,240 @@
+"""Probes: their record and life, fittings, upkeep, limits of their own, and looking them over."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import flash, render_template, request, url_for
+
+from brumel.core.redox import ELECTRODES
+from brumel.methods import ORDER
+from brumel.methods.care import load_care
+from brumel.methods.inspection import items_for
+from brumel.methods.model import LIMITS
+from brumel.web.access import actor, desk
+from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
+from brumel.web.kit.place import answer, blueprint
+from brumel.web.life import views as life_views
+from brumel.work import kit, life, meterside, practices, shelf
+
+
+class ProbeForm(WriteForm):
+    cable_m = NumberField("Cable", name_of="cable length", required=False)
+    nominal = NumberField("Nominal cell constant", name_of="nominal cell constant", required=False)
+
+
+class WaitForm(ReasonForm):
+    hours = NumberField("Hours", name_of="hours", required=False)
+    days = NumberField("Days", name_of="days", required=False)
+
+
+class LimitForm(ReasonForm):
+    value = NumberField("Limit", name_of="limit", required=False)
+    fit_low = NumberField("Fit from", name_of="limit", required=False)
+    fit_high = NumberField("Fit to", name_of="limit", required=False)
+    care_low = NumberField("With care from", name_of="limit", required=False)
+    care_high = NumberField("With care to", name_of="limit", required=False)
+
+
+def _form(session: Any, found: Any, faults: Any) -> Any:
+    page = render_template(
+        "kit/probe_form.html", probe=found, quantities=ORDER, kinds=meterside.KINDS, electrodes=ELECTRODES,
+        meters=kit.meters(session), faults=faults, given=request.form,
+        quantity=found.quantity if found else request.values.get("quantity", "ph"),
+    )  # fmt: skip
+    return page, 422 if faults else 200
+
+
+@blueprint.get("/probes/new")
+def new_probe(faults: Any = ()) -> Any:
+    """The form of a new probe."""
+    with desk().read() as session:
+        return _form(session, None, faults)
+
+
+def _given(form: ProbeForm) -> meterside.ProbeForm:
+    got = request.form.get
+    return meterside.ProbeForm(
+        name=got("name", ""), serial=got("serial", ""), quantity=got("quantity", ""), meter_id=got("meter_id", ""),
+        kind=got("kind", ""), cable_m=form.cable_m.number, nominal=form.nominal.number,
+        reference_electrode=got("reference_electrode", ""), storage=got("storage", ""), address=got("address", "").strip(),
+        note=got("note", ""),
+    )  # fmt: skip
+
+
+@blueprint.post("/probes/new")
+def add_probe() -> Any:
+    """Add a probe."""
+    form = ProbeForm()
+
+    def do() -> str:
+        form.check()
+        made = meterside.save_probe(desk(), actor(), form.write_key, _given(form))
+        return url_for("kit.probe", probe_id=made["probe"])
+
+    return answer(do, new_probe)
+
+
+@blueprint.get("/probes/<probe_id>/record")
+def probe_record(probe_id: str, faults: Any = ()) -> Any:
+    """The form to change a probe's record."""
+    with desk().read() as session:
+        return _form(session, kit.probe(session, probe_id), faults)
+
+
+@blueprint.post("/probes/<probe_id>/record")
+def save_probe(probe_id: str) -> Any:
+    """Change the record of a probe."""
+    form = ProbeForm()
+
+    def do() -> str:
+        form.check()
+        meterside.save_probe(desk(), actor(), form.write_key, _given(form), probe_id)
+        flash("The record is changed.", "note")
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe_record(probe_id, faults))
+
+
+@blueprint.get("/probes/<probe_id>")
+def probe(probe_id: str, faults: Any = ()) -> Any:
+    """One probe: what it can be trusted for and how it has been ageing."""
+    with desk().read() as session:
+        found, now = kit.probe(session, probe_id), desk().clock()
+        lived = life.life(session, found)
+        bands, _ = LIMITS[found.quantity]
+        look = kit.last_inspection(session, found.id)
+        page = render_template(
+            "kit/probe.html", probe=found, trust=kit.trust(session, found, now), past=kit.calibrations(session, found.id, 30),
+            kinds=shelf.kinds(found), waits={what: shelf.wait_h(found, what) for what in shelf.kinds(found)},
+            intervals={what: shelf.interval_days(found, what) for what in shelf.kinds(found)},
+            upkeep=[(u, kit.upkeep_words(found, u)[0]) for u in shelf.history(session, found.id)],
+            faults=faults, given=request.form, life=lived, strips=life_views(lived, now),
+            run=kit.open_run(session, found.id), care=load_care().advice(found.quantity),
+            cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=found.quantity),
+            fittings=life.fittings(session, found), meters=kit.meters(session), look=look, bands=bands,
+            seen=meterside.findings(found, look.findings) if look else (),
+            method=practices.for_probe(practices.default_for(session, found), found),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/probes/<probe_id>/upkeep")
+def record_upkeep(probe_id: str) -> Any:
+    """Something was done to the probe."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        shelf.record(
+            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), note=text_of(form.reason),
+            fresh=request.form.get("fresh") == "yes",
+        )  # fmt: skip
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/waits")
+def set_wait(probe_id: str) -> Any:
+    """A wait of the probe's own, from its manual."""
+    form = WaitForm()
+
+    def do() -> str:
+        form.check()
+        shelf.set_wait(
+            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), hours=form.hours.number,
+            reason=text_of(form.reason),
+        )  # fmt: skip
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/intervals")
+def set_interval(probe_id: str) -> Any:
+    """How often an upkeep of this probe is due, from its manual."""
+    form = WaitForm()
+
+    def do() -> str:
+        form.check()
+        shelf.set_interval(
+            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), days=form.days.number,
+            reason=text_of(form.reason),
+        )  # fmt: skip
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/limits")
+def set_limit(probe_id: str) -> Any:
+    """A limit of the probe's own, from its manual."""
+    form = LimitForm()
+
+    def do() -> str:
+        form.check()
+        numbers = {n: getattr(form, n).number for n in ("value", "fit_low", "fit_high", "care_low", "care_high")}
+        meterside.set_limit(
+            desk(), actor(), form.write_key, probe_id=probe_id, name=request.form.get("limit", ""), numbers=numbers,
+            source=request.form.get("source", ""), reason=text_of(form.reason),
+        )  # fmt: skip
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/move")
+def move_probe(probe_id: str) -> Any:
+    """Fit the probe to another meter."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        meterside.move_probe(
+            desk(), actor(), form.write_key, probe_id=probe_id, meter_id=request.form.get("meter_id", ""),
+            address=request.form.get("address", ""), reason=text_of(form.reason),
+        )  # fmt: skip
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/retire")
+def retire_probe(probe_id: str) -> Any:
+    """The probe is thrown away, or put away for good."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        meterside.retire_probe(desk(), actor(), form.write_key, probe_id=probe_id, reason=text_of(form.reason))
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.get("/probes/<probe_id>/inspection")
+def inspection(probe_id: str, faults: Any = ()) -> Any:
+    """Look the probe over: pictures and plain findings."""
+    with desk().read() as session:
+        found = kit.probe(session, probe_id)
+        last = kit.last_inspection(session, found.id)
+        page = render_template(
+            "kit/inspection.html", probe=found, items=items_for(found.quantity, found.kind), last=last, faults=faults,
+            given=request.form, seen=meterside.findings(found, last.findings) if last else (), kinds=shelf.kinds(found),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/probes/<probe_id>/inspection")
+def inspect(probe_id: str) -> Any:
+    """What was seen."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        seen = {k.removeprefix("item-"): v for k, v in request.form.items() if k.startswith("item-")}
+        meterside.inspect(desk(), actor(), form.write_key, probe_id=probe_id, seen=seen, note=text_of(form.reason))
+        return url_for("kit.inspection", probe_id=probe_id)
+
+    return answer(do, lambda faults: inspection(probe_id, faults))

@@ -1,0 +1,60 @@
+"""The address the link program posts to: a token instead of a sign-in, JSON in and out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, jsonify, request
+
+from brumel.core.errors import BrumelError, InputError
+from brumel.web.access import desk
+from brumel.work import linkside
+from brumel.work.desk import NotFound
+
+blueprint = Blueprint("link", __name__, url_prefix="/link")
+
+
+def _token() -> str:
+    kind, _, token = request.headers.get("Authorization", "").partition(" ")
+    return token.strip() if kind == "Bearer" else ""
+
+
+def _body() -> dict[str, Any]:
+    found = request.get_json(silent=True)
+    if not isinstance(found, dict):
+        raise InputError("body", "The link must send a JSON object.")
+    return found
+
+
+def _said(error: BrumelError, code: int) -> Any:
+    return jsonify(error=str(error)), code
+
+
+@blueprint.post("/hello")
+def hello() -> Any:
+    """A link program begins."""
+    try:
+        return jsonify(linkside.hello(desk(), _token(), str(_body().get("agent", ""))))
+    except linkside.BadToken as error:
+        return _said(error, 401)
+    except InputError as error:
+        return _said(error, 422)
+
+
+@blueprint.post("/samples")
+def samples() -> Any:
+    """Samples of a session; a resend changes nothing."""
+    try:
+        body = _body()
+        now = body.get("now")
+        if now is not None and not (isinstance(now, (int, float)) and 0 <= now < 1e9):
+            raise InputError("now", "The link's clock must be seconds since its session began.")
+        return jsonify(
+            linkside.take(desk(), _token(), str(body.get("session", "")), linkside.checked(body.get("rows")), now)
+        )
+    except linkside.BadToken as error:
+        return _said(error, 401)
+    except NotFound as error:
+        return _said(error, 404)
+    except InputError as error:
+        return _said(error, 422)

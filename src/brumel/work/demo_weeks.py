@@ -1,0 +1,245 @@
+"""Twelve weeks of the demo practice, lived through the real code path on the simulated probes."""
+
+from __future__ import annotations
+
+import math
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from brumel.core.verdict import Outcome
+from brumel.store.tables import Lot, Meter, Probe, Site, User
+from brumel.work import bench, kit, live, meterside, rounds, runstate, samples, shelf
+from brumel.work.conditions import Conditions
+from brumel.work.desk import Desk
+
+
+@dataclass
+class World:
+    """The made-up things of the demo, by short names."""
+
+    users: dict[str, User]
+    meters: dict[str, Meter]
+    probes: dict[str, Probe]
+    lots: dict[str, Lot]
+    sites: dict[str, Site]
+
+
+class Then:
+    """A clock that stands still until it is told to go on."""
+
+    def __init__(self, at: datetime) -> None:
+        self.at = at
+
+    def __call__(self) -> datetime:
+        return self.at
+
+    def on(self, **delta: float) -> None:
+        """Go on by so much."""
+        self.at += timedelta(**delta)
+
+
+SETTINGS: dict[str, Any] = {
+    "conductivity_unit": "µS/cm", "compensation": "linear", "temperature_coefficient": 2.0, "reference_c": 25.0,
+    "tds_factor": 0.5, "cell_constant": 1.0, "preset_salinity": 0.0, "preset_pressure_hpa": None, "buffer_family": "7.01",
+    "auto_off_min": 0, "ph_resolution": 0.01, "temperature_unit": "°C",
+}  # fmt: skip
+
+
+def week(
+    desk: Desk,
+    world: World,
+    at: datetime,
+    number: int,
+    of: int,
+    waters: Callable[[Session, dict[str, Site], datetime], None],
+) -> None:
+    """One week: the morning's calibrations, the round, the upkeep. `number` counts down to 1."""
+    clock = Then(at)
+    then, age = Desk(desk.sessions, clock), (of - number) / of
+    with desk.sessions.begin() as session:
+        waters(session, world.sites, at)
+        for key, body in _aged(number, age).items():
+            live.set_truth(session, f"probe:{world.probes[key].id}", body)
+    if number == of:
+        _begin(then, clock, world)
+    ten = "10bad" if number in (8, 7) else "10"
+    buffers = {"neutral": "7", "acid": "4", "alkaline": ten}
+    _one(then, clock, world, "A", "ph-7-4-10", buffers)
+    if number % 2 == 0:
+        _one(then, clock, world, "spare", "ph-7-4-10", buffers)
+    _one(then, clock, world, "A3", "ec-air-one", {"standard": "1413"})
+    _one(then, clock, world, "A5", "do-zero-air" if number % 4 == 0 else "do-saturated-air", {"zero": "zero"},
+         Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0 + 4 * math.sin(number)))  # fmt: skip
+    if number % 2 == 1 or number == 3:
+        _orp(then, clock, world, number)
+    if number % 3 == 0:
+        _one(then, clock, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
+        _one(then, clock, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
+    _one(then, clock, world, "C1", "cl-check", {})
+    for key in ("raceway", "lagoon", "lido"):
+        clock.on(minutes=50)
+        visit(then, clock, world.users["ansa"], world.sites[key], world.probes["A"])
+    clock.on(hours=2)
+    _upkeep(then, world, number)
+
+
+def _aged(number: int, age: float) -> dict[str, dict[str, Any]]:
+    """The hidden truth of each probe in this week: slow ageing, and no two weeks alike."""
+    life = math.sin(number * 2.3)
+    membrane = 0.99 - 0.02 * age if number <= 5 else 0.93 - 0.16 * (12 - number) / 7  # renewed in week 5
+    return {
+        "A": {"slope": 0.996 - 0.014 * age + 0.002 * life, "offset_mv": 1.0 + 3.0 * age + 0.6 * life, "seed": 11 + number,
+              "cups_c": 18.0 + number % 3},
+        "spare": {"slope": 0.975 - 0.09 * age + 0.006 * life, "offset_mv": -8 - 24 * age + 1.5 * life, "tau_s": 6 + 5 * age,
+                  "seed": 70 + number, "noise_mv": 0.09, "cups_c": 18.0},
+        "A3": {"cell_constant": 1.004 + 0.024 * age + 0.002 * life, "seed": 131 + number, "cups_c": 18.0 + number % 3},
+        "A4": {"offset_mv": 3.0 + 2 * age + life, "seed": 141 + number, "cups_c": 20.5,
+               "faults": ["dirty_metal"] if number == 3 else []},
+        "A5": {"gain": membrane + 0.004 * life, "zero_percent": 0.6, "seed": 151 + number, "cups_c": 13.0 + number % 4},
+        "A6": {"sign": -1.0, "slope": 0.985 - 0.02 * age + 0.002 * life, "e0_mv": 212.0 + life, "seed": 161 + number,
+               "cups_c": 20.8},
+        "A7": {"sign": 1.0, "slope": 0.975 - 0.025 * age + 0.002 * life, "e0_mv": -58.0 + life, "seed": 171 + number,
+               "cups_c": 20.8},
+        "A8": {"error_c": 0.05, "seed": 181, "cups_c": 19.7},
+        "C1": {"gain": 0.985 - 0.02 * age, "seed": 191 + number, "cups_c": 28.6, "second_mg_l": round(1.5 + 0.2 * life, 2)},
+    }  # fmt: skip
+
+
+def _begin(desk: Desk, clock: Then, world: World) -> None:
+    """The first day: settings taken down, the thermometer checked, tips hydrated since yesterday."""
+    ansa = world.users["ansa"]
+    for key, own in (("A", SETTINGS), ("B", {**SETTINGS, "cell_constant": 10.0}), ("C", SETTINGS)):
+        meterside.take_settings(desk, ansa, uuid.uuid4(), meter_id=str(world.meters[key].id), settings=own, reason="")
+    _one(desk, clock, world, "A8", "temp-two-points", {})
+
+
+def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
+    """Every other week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
+    failed = _one(desk, clock, world, "A4", "orp-check", {"standard": "zobell"})
+    if number != 3:
+        return
+    with desk.sessions.begin() as session:
+        body = live.truth(session, f"probe:{world.probes['A4'].id}")
+        live.set_truth(session, f"probe:{world.probes['A4'].id}", {**body, "faults": []})
+    probe_id = str(world.probes["A4"].id)
+    shelf.record(desk, world.users["ansa"], uuid.uuid4(), probe_id=probe_id, what="cleaned", note="Failed its check.")
+    clock.on(minutes=40)
+    _one(desk, clock, world, "A4", "orp-check", {"standard": "zobell"}, Conditions(repeats=failed))
+
+
+def _upkeep(desk: Desk, world: World, number: int) -> None:
+    ansa = world.users["ansa"]
+
+    def done(probe: str, what: str, note: str) -> None:
+        shelf.record(desk, ansa, uuid.uuid4(), probe_id=str(world.probes[probe].id), what=what, note=note)
+
+    if number % 2 == 1:
+        done("A", "cleaned", "After the round.")
+    if number == 5:
+        done("A", "electrolyte", "On schedule.")
+    if number == 6:
+        done("spare", "electrolyte", "Slope going down.")
+        done("A5", "membrane", "Gain had sunk; new membrane and electrolyte.")
+    if number == 7:
+        lot = str(world.lots["10bad"].id)
+        reason = "Read pH 9.7 in two runs; taken up CO2."
+        shelf.discard_lot(desk, ansa, uuid.uuid4(), lot_id=lot, reason=reason)
+
+
+def _one(
+    desk: Desk,
+    clock: Then,
+    world: World,
+    probe: str,
+    method: str,
+    cups: dict[str, str],
+    conditions: Conditions | None = None,
+) -> str:
+    chosen = {step: str(world.lots[lot].id) for step, lot in cups.items()}
+    return calibrate(desk, clock, world.users["ansa"], world.probes[probe], method, chosen, conditions)
+
+
+def calibrate(
+    desk: Desk,
+    clock: Then,
+    actor: User,
+    probe: Probe,
+    method: str,
+    cups: dict[str, str],
+    conditions: Conditions | None = None,
+) -> str:
+    """One live calibration from the first cup to the verdict, at the clock's own pace. Returns the run's id."""
+    run = bench.start(
+        desk, actor, uuid.uuid4(), probe_id=str(probe.id), method_key=method, source="live", cups=cups,
+        conditions=conditions,
+    )["run"]  # fmt: skip
+    while True:
+        with desk.read() as session:
+            state = runstate.load(session, run)
+        if state.current is None:
+            break
+        step = state.current.spec
+        clock.on(seconds=25)
+        bench.dip(desk, actor, uuid.uuid4(), run_id=run, step=step.key, turn=state.turn)
+        settled = _wait(desk, clock, run)
+        reference = None
+        if step.vessel == "reference":
+            with desk.read() as session:
+                dip = kit.present_dip(session, probe.id)
+                reference = live.reference_shows(session, dip) if dip else None
+        bench.accept(
+            desk, actor, uuid.uuid4(), run_id=run, step=step.key, turn=state.turn, early=not settled,
+            answer="Looked at, carried on for the record.", reference=reference,
+            reference_u=None if reference is None else 0.05 if probe.quantity == "temperature" else 0.08,
+        )  # fmt: skip
+    with desk.read() as session:
+        outcome = runstate.result(session, state).verdict.outcome
+    words = {
+        Outcome.CARE: "Good enough for the raceway; watched.", Outcome.NOT: "Put away until its cause is found."
+    }.get(outcome, "")  # fmt: skip
+    bench.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=outcome is not Outcome.NOT, words=words)
+    return str(run)
+
+
+def _wait(desk: Desk, clock: Then, run: str) -> bool:
+    """Let the meter run until the cup has settled; False after ten minutes."""
+    with desk.read() as session:
+        state = runstate.load(session, run)
+        before = runstate.reference(session, state)
+    if state.dip is None or state.current is None:
+        return False
+    spec = state.trade.criteria(state.method, state.current.spec)
+    clock.on(seconds=math.ceil(spec.shortest_s / 10) * 10)
+    for _ in range(60):
+        with desk.sessions.begin() as session:
+            elapsed = (clock.at - state.dip.started_at).total_seconds()
+            live.advance(session, state.dip, clock.at, upto_s=elapsed)
+            seen = runstate.judge(state, samples.trace(session, state.dip), before)
+        if seen and seen.settling.settled:
+            return True
+        if elapsed > spec.longest_s:
+            return False
+        clock.on(seconds=10)
+    return False
+
+
+def visit(desk: Desk, clock: Then, actor: User, site: Site, probe: Probe) -> str:
+    """One live reading of a site, taken once it has settled. Returns the visit's id."""
+    made = rounds.start_visit(
+        desk, actor, uuid.uuid4(), site_id=str(site.id), probe_id=str(probe.id), source="live"
+    )["visit"]  # fmt: skip
+    dip = rounds.dip(desk, actor, uuid.uuid4(), visit_id=made)["dip"]
+    clock.on(seconds=70)
+    with desk.sessions.begin() as session:
+        found = kit.present_dip(session, probe.id)
+        if found:
+            live.advance(session, found, clock.at, upto_s=70)
+    rounds.take(
+        desk, actor, uuid.uuid4(), visit_id=made, dip_id=dip, early=True, reason="First visits of the season."
+    )  # fmt: skip
+    return str(made)

@@ -1,0 +1,175 @@
+"""A whole meter in one sitting: one run a probe, in the order of the trade, with waits side by side and rinses shared."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.core.fitness.ions import prerequisites
+from brumel.core.planning import Plan, Task, plan
+from brumel.methods import ORDER, Method
+from brumel.store.tables import Probe, Run, RunEnd, Sitting, User
+from brumel.work import bench, kit, practices, runstate
+from brumel.work.conditions import Conditions
+from brumel.work.desk import Desk, NotFound, object_id
+
+HANDS_MIN = 0.75  # rinse, blot, dip and a look: chosen, common practice
+VERDICT_MIN = 0.5
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What is chosen for one probe of the sitting."""
+
+    probe_id: str
+    method_key: str
+    cups: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Line:
+    """One run of the sitting as it stands: what it waits for, how far the cup is, whether it is ready to be taken."""
+
+    state: runstate.RunState
+    live: runstate.Live | None
+    waits_for: str
+    elapsed_s: float | None
+
+    @property
+    def rank(self) -> int:
+        """What wants a hand first: settled cups, then free probes, then those that settle, then what has ended."""
+        if self.state.end:
+            return 5
+        if self.waits_for:
+            return 4
+        if self.state.current is None:
+            return 1
+        if self.live is None:
+            return 2
+        return 0 if self.live.settling.settled else 3
+
+
+def probes_of(session: Session, meter_id: uuid.UUID) -> list[Probe]:
+    """The probes of a meter in the order they are calibrated in."""
+    query = select(Probe).where(Probe.meter_id == meter_id, Probe.retired_at.is_(None))
+    return sorted(session.scalars(query), key=lambda p: (ORDER.index(p.quantity), p.name))
+
+
+def outline(chosen: Sequence[tuple[Probe, Method]]) -> Plan:
+    """How long the sitting takes with one pair of hands: dipping takes them, settling does not, ions come last."""
+    tasks: list[Task] = []
+    ends: dict[str, list[str]] = {}
+    for probe, method in chosen:
+        before: tuple[str, ...] = ()
+        if probe.quantity in ("nitrate", "ammonium"):
+            before = tuple(k for q in ("ph", "redox", "conductivity") for k in ends.get(q, ()))
+        for step in method.steps:
+            hands, wait = f"{probe.name}: {step.title}", f"{probe.name}: {step.title} settles"
+            tasks.append(Task(hands, HANDS_MIN, True, before))
+            tasks.append(Task(wait, max(method.settling.shortest_s, 30.0) * 1.4 / 60, False, (hands,)))
+            before = (wait,)
+        done = f"{probe.name}: verdict"
+        tasks.append(Task(done, VERDICT_MIN, True, before))
+        ends.setdefault(probe.quantity, []).append(done)
+    return plan(tasks)
+
+
+def shared_rinses(chosen: Sequence[tuple[Probe, Method, Mapping[str, str]]]) -> int:
+    """How many cups serve more than one probe, so that one pouring and one rinse are saved for each."""
+    lots = [lot for _, _, cups in chosen for lot in set(cups.values())]
+    return len(lots) - len(set(lots))
+
+
+def start(
+    desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, source: str, choices: Sequence[Choice], conditions: Conditions
+) -> dict[str, Any]:  # fmt: skip
+    """Open one run a chosen probe, all or none. Returns {"sitting": id}."""
+    with desk.write(actor, key, "sitting.start") as w:
+        if w.done:
+            return w.done
+        meter = kit.meter(w.session, meter_id)
+        if len(choices) < 1:
+            raise InputError("probe", "Choose at least one probe for the sitting.")
+        if source not in ("live", "typed"):
+            raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+        made = Sitting(id=uuid.uuid4(), meter_id=meter.id, operator_id=actor.id, started_at=w.now)
+        w.session.add(made)
+        w.session.flush()
+        probes = {c.probe_id: kit.probe(w.session, c.probe_id) for c in choices}
+        covered = {p.quantity for p in probes.values()}
+        faults: list[InputError] = []
+        for choice in sorted(choices, key=lambda c: ORDER.index(probes[c.probe_id].quantity)):
+            probe = probes[choice.probe_id]
+            if probe.meter_id != meter.id:
+                raise NotFound("There is no such probe on this meter.")
+            try:
+                own = _own(w.session, probe, conditions, covered, w.now)
+                bench.open_run(w, probe, choice.method_key, source, choice.cups, own, made.id)
+            except InputError as error:
+                faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        return w.finish(f"sitting:{made.id}", {"probes": [p.name for p in probes.values()]}, sitting=made.id)
+
+
+def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], now: datetime) -> Conditions:
+    """Ion tips need no reason for what this very sitting calibrates first."""
+    if probe.quantity not in ("nitrate", "ammonium"):
+        return given
+    others = probes_of(session, probe.meter_id)
+    state = {
+        q: q in covered or any(kit.trust(session, p, now).valid for p in others if p.quantity == q)
+        for q in ("ph", "redox", "conductivity")
+        if any(p.quantity == q for p in others)
+    }
+    missing = prerequisites(state)
+    return replace(given, reason=given.reason if missing else "in this sitting, after pH, ORP and conductivity")
+
+
+def load(session: Session, sitting_id: str | uuid.UUID) -> Sitting:
+    """One sitting by id; the front door for everything that names one."""
+    found = session.get(Sitting, object_id(sitting_id, "sitting"))
+    if found is None:
+        raise NotFound("There is no such sitting.")
+    return found
+
+
+def lines(session: Session, found: Sitting, now: datetime) -> list[Line]:
+    """Every run of the sitting as it stands, in the order of the trade."""
+    runs = session.scalars(select(Run).where(Run.sitting_id == found.id))
+    result = []
+    for run in sorted(runs, key=lambda r: (ORDER.index(r.probe.quantity), r.probe.name)):
+        state = runstate.load(session, run.id)
+        seen = runstate.live(session, state, now=now) if not state.end else None
+        elapsed = (now - state.dip.started_at).total_seconds() if state.dip else None
+        waits = "" if state.end else waits_for(session, run)
+        result.append(Line(state, seen, waits, elapsed))
+    return result
+
+
+def waits_for(session: Session, run: Run) -> str:
+    """What of this sitting must end before an ion tip's run goes on; empty where nothing stands in its way."""
+    if run.sitting_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
+        return ""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    open_ones = session.scalars(select(Run).where(Run.sitting_id == run.sitting_id, ~ended))
+    names = [r.probe.name for r in open_ones if r.probe.quantity in ("ph", "redox", "conductivity")]
+    return ", ".join(sorted(names))
+
+
+def next_line(found: Sequence[Line]) -> Line | None:
+    """Which run wants a hand now; None when all have ended or wait."""
+    ready = [line for line in found if line.rank < 3]
+    return min(ready, key=lambda line: line.rank, default=None)
+
+
+def default_choices(session: Session, meter_id: uuid.UUID) -> list[tuple[Probe, Method]]:
+    """Every probe of the meter with the method it is usually calibrated by."""
+    return [(p, practices.default_for(session, p)) for p in probes_of(session, meter_id)]
