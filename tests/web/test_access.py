@@ -35,10 +35,19 @@ def test_each_role_sees_its_rows_and_nothing_else(app):
 
 def test_writing_needs_a_sign_in_and_a_csrf_token(app, client):
     for rule in app.url_map.iter_rules():
-        if "POST" in rule.methods and rule.endpoint != "auth.sign_in":
+        if "POST" in rule.methods and rule.endpoint != "auth.sign_in" and not rule.endpoint.startswith("link."):
             path = re.sub(r"<[^>]+>", str(uuid.uuid4()), rule.rule)
             assert client.post(path).status_code == 400, path
             assert app.test_client().post(path).status_code in (400, 401), path
+
+
+def test_the_link_is_closed_without_its_token(client):
+    for path in ("/link/hello", "/link/samples"):
+        for headers in ({}, {"Authorization": "Bearer "}, {"Authorization": "Bearer guess"}, {"Authorization": "x" * 4000}):
+            answer = client.post(path, json={"agent": "x", "rows": [["1", 0.5, 1.0, 20.0]]}, headers=headers)
+            assert (answer.status_code, list(answer.json)) == (401, ["error"]), path
+        assert client.post(path, data="{").status_code == 422
+        assert client.get(path).status_code == 405
 
 
 def test_headers_forbid_inline_script_and_framing(app, client):

@@ -74,7 +74,8 @@ def test_do_not_use_cannot_be_put_in_force(desk, client, clock, things):
     assert "Broken bulb or shorted lead" in words(client.get(page))
     refused = post(client, page, f"{page}/finish", use="yes", reason="I like it")
     assert refused.status_code == 422
-    filed = post(client, page, f"{page}/finish", use="no")
+    assert post(client, page, f"{page}/finish", use="no").status_code == 422  # a decision has a reason
+    filed = post(client, page, f"{page}/finish", use="no", reason="Broken, to be thrown away")
     assert "Not put in force" in words(filed) or "This run was" in words(filed)
     today = words(client.get("/"))
     assert "pH probe A1" in today
@@ -157,8 +158,11 @@ def test_kit_shows_lots_with_what_speaks_against_them(client, things):
     assert "its own label" in kit
     assert "Bench set B" in kit
     methods = words(client.get("/kit/methods"))
-    for word in ("7 → 4 → 10, by segments", "common practice, no source", "not before 30 s"):
-        assert word in methods
+    assert "7 → 4 → 10, by segments" in methods
+    one = words(client.get("/kit/methods/ph-7-4-10"))
+    for word in ("common practice, no source", "not before 30 s", "92 to 102 %"):
+        assert word in one
+    assert "Copy or change it" not in one  # that is for the lead
     setup = client.get(f"/bench/probes/{things.probes['A1']}?method=ph-7-one-point")
     assert "The slope is carried over" in words(setup)
 
@@ -188,8 +192,8 @@ def test_a_stream_gives_events_and_ends_when_the_run_moved_on(desk, client, cloc
 
 
 def test_kit_by_forms_lots_upkeep_waits_and_calendar(desk, client, clock, things):
-    form = {"code": "N4-300", "name": "Buffer 4.01", "family": "4.01", "label": "", "expires_on": "2027-01-31",
-            "open_days": "90", "expanded_uncertainty": "0,02"}  # fmt: skip
+    form = {"code": "N4-300", "name": "Buffer 4.01", "quantity": "ph", "family": "4.01", "label": "",
+            "expires_on": "2027-01-31", "open_days": "90", "expanded_uncertainty": "0,02", "container": "bottle"}  # fmt: skip
     bad = post(client, "/kit/lots/new", "/kit/lots/new", **{**form, "expires_on": "x", "open_days": "many"})
     assert bad.status_code == 422
     assert 'value="N4-300"' in bad.text  # nothing typed is lost

@@ -6,7 +6,7 @@ from sqlalchemy import select
 
 from brumel.core.ph import nernst_slope_mv as nernst
 from brumel.core.verdict import Outcome
-from brumel.store.tables import Lot, Probe, Site, User
+from brumel.store.tables import Lot, Meter, Probe, Site, User
 from brumel.work import bench, kit, live, rounds, runstate
 
 __all__ = ["nernst"]
@@ -18,6 +18,7 @@ class Things:
         with desk.read() as session:
             self.ansa, self.ilka = (session.scalar(select(User).where(User.username == u)) for u in ("ansa", "ilka"))
             self.probes = {p.name[-2:]: str(p.id) for p in session.scalars(select(Probe))}
+            self.meters = {m.name: str(m.id) for m in session.scalars(select(Meter))}
             self.lots = {lot.code: str(lot.id) for lot in session.scalars(select(Lot))}
             self.sites = {s.kind: str(s.id) for s in session.scalars(select(Site))}
 

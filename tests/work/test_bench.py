@@ -79,7 +79,7 @@ def test_a_typed_run_is_the_equal_of_a_live_one(desk, clock, things, signal, met
     run2 = h.start(desk, things, "B1", "ph-7-one-point", source="typed")
     h.type_all(desk, clock, things, run2, electrode, signal=signal)
     carried = h.result_of(desk, run2).fit
-    assert carried.carried.origin.startswith("calibration ")
+    assert carried.calibration.carried.origin.startswith("calibration ")
     assert h.result_of(desk, run2).as_found[0]["error"] == pytest.approx(0, abs=1e-6)
 
 

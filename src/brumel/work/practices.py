@@ -19,6 +19,9 @@ from brumel.work.desk import Desk, NotAllowed, NotFound, Refused
 from brumel.work.reasons import clean_reason
 
 
+_KEY = re.compile(r"^[a-z0-9.-]{3,40}$")
+
+
 def _newest(session: Session) -> dict[str, MethodVersion]:
     rows = session.scalars(
         select(MethodVersion).distinct(MethodVersion.key).order_by(MethodVersion.key, MethodVersion.version.desc())
@@ -38,6 +41,8 @@ def methods(session: Session, quantity: str = "") -> dict[str, Method]:
 
 def method(session: Session, key: str) -> Method | None:
     """The method of that key in its newest version; None where there is none or it was taken out of use."""
+    if not _KEY.match(key):
+        return None
     row = session.scalar(
         select(MethodVersion).where(MethodVersion.key == key).order_by(MethodVersion.version.desc()).limit(1)
     )
@@ -48,11 +53,15 @@ def method(session: Session, key: str) -> Method | None:
 
 def is_own(session: Session, key: str) -> bool:
     """Whether the lead made or changed it."""
+    if not _KEY.match(key):
+        return False
     return session.scalar(select(MethodVersion.id).where(MethodVersion.key == key).limit(1)) is not None
 
 
 def versions(session: Session, key: str) -> list[MethodVersion]:
     """Every version the lead made, newest first."""
+    if not _KEY.match(key):
+        return []
     query = select(MethodVersion).where(MethodVersion.key == key).order_by(MethodVersion.version.desc())
     return list(session.scalars(query))
 

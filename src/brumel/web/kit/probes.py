@@ -37,10 +37,11 @@ class LimitForm(ReasonForm):
 
 
 def _form(session: Any, found: Any, faults: Any) -> Any:
+    asked = request.values.get("quantity", "ph")
     page = render_template(
         "kit/probe_form.html", probe=found, quantities=ORDER, kinds=meterside.KINDS, electrodes=ELECTRODES,
         meters=kit.meters(session), faults=faults, given=request.form,
-        quantity=found.quantity if found else request.values.get("quantity", "ph"),
+        quantity=found.quantity if found else asked if asked in ORDER else "ph",
     )  # fmt: skip
     return page, 422 if faults else 200
 
