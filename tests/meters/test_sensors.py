@@ -14,7 +14,9 @@ from brumel.methods.settling import load_settling
 
 CRITERIA = load_method("ph-7-4-10").settling.criteria("pH signal")
 GOOD = Electrode(slope=0.985, offset_mv=3.0, seed=5)
-RICH = Liquid(18.0, ph=4.0, conductivity_us_cm=1230.0, oxygen_percent=95.0, redox_mv=230.0, ion_mg_l=10.0, chlorine_mg_l=1.5)
+RICH = Liquid(
+    18.0, ph=4.0, conductivity_us_cm=1230.0, oxygen_percent=95.0, redox_mv=230.0, ion_mg_l=10.0, chlorine_mg_l=1.5
+)
 
 
 def trace(electrode, liquid, until=90.0, start=None, dip=1):

@@ -33,7 +33,10 @@ def test_the_schools_are_there_with_their_limits_and_sources():
     for key, limits in tables.items():
         for name, wanted in limits.items():
             found = methods[key].limits[name]
-            assert (wanted == (found.fit, found.care)) if isinstance(wanted, tuple) else wanted == found.value, (key, name)
+            assert (wanted == (found.fit, found.care)) if isinstance(wanted, tuple) else wanted == found.value, (
+                key,
+                name,
+            )
     assert methods["no3-four"].band("gap").fit == (50, 65)
     check = load_method("ph-7-4-check-10")
     assert [s.role for s in check.steps] == ["adjust", "adjust", "check"]

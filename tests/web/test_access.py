@@ -43,7 +43,12 @@ def test_writing_needs_a_sign_in_and_a_csrf_token(app, client):
 
 def test_the_link_is_closed_without_its_token(client):
     for path in ("/link/hello", "/link/samples"):
-        for headers in ({}, {"Authorization": "Bearer "}, {"Authorization": "Bearer guess"}, {"Authorization": "x" * 4000}):
+        for headers in (
+            {},
+            {"Authorization": "Bearer "},
+            {"Authorization": "Bearer guess"},
+            {"Authorization": "x" * 4000},
+        ):
             answer = client.post(path, json={"agent": "x", "rows": [["1", 0.5, 1.0, 20.0]]}, headers=headers)
             assert (answer.status_code, list(answer.json)) == (401, ["error"]), path
         assert client.post(path, data="{").status_code == 422

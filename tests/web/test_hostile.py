@@ -144,7 +144,15 @@ def test_rubbish_in_every_field_of_every_form(app, clock, seed):
     with desk.read() as session:
         written = list(session.scalars(select(Audit.action).order_by(Audit.id)))[before:]
     # What rubbish may do: dip the probe again (no values needed), and name a reason in any words.
-    assert set(written) <= {"run.dip", "run.abandon", "visit.dip", "lot.open", "lot.discard", "practice.meter", *WORDS}, written
+    assert set(written) <= {
+        "run.dip",
+        "run.abandon",
+        "visit.dip",
+        "lot.open",
+        "lot.discard",
+        "practice.meter",
+        *WORDS,
+    }, written
 
 
 @pytest.mark.parametrize("seed", range(2))

@@ -79,7 +79,9 @@ def test_a_bad_lot_is_refused_by_name(desk, things, name):
 
 def test_all_faults_of_a_lot_come_at_once(desk, things):
     with pytest.raises(InputError) as caught:
-        shelf.add_lot(desk, things.ansa, h.key(), shelf.NewLot("", "", (shelf.NewMeasure("ph", "", "x"),), "", None, "bottle"))
+        shelf.add_lot(
+            desk, things.ansa, h.key(), shelf.NewLot("", "", (shelf.NewMeasure("ph", "", "x"),), "", None, "bottle")
+        )
     assert {f.field for f in caught.value.faults} >= {
         "code",
         "name",

@@ -179,7 +179,7 @@ def sag_percent(times_s: NDArray[np.float64], signal: NDArray[np.float64]) -> fl
     return float(100 * (1 - smooth[-1] / smooth[peak]))
 
 
-def still_warming(drift_c_min: float | None, limit_c_min: float = 0.3) -> Suspicion | None:
+def still_warming(drift_c_min: float | None, limit_c_min: float = 1.0) -> Suspicion | None:
     """Speaks while the cup's temperature moves on: a standard's value follows it [°C/min]."""
     if drift_c_min is None or abs(drift_c_min) <= limit_c_min:
         return None

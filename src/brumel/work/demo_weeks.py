@@ -75,8 +75,7 @@ def week(
     _one(then, clock, world, "A3", "ec-air-one", {"standard": "1413"})
     _one(then, clock, world, "A5", "do-zero-air" if number % 4 == 0 else "do-saturated-air", {"zero": "zero"},
          Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0 + 4 * math.sin(number)))  # fmt: skip
-    if number % 2 == 1 or number == 3:
-        _orp(then, clock, world, number)
+    _orp(then, clock, world, number)
     if number % 3 == 0:
         _one(then, clock, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
         _one(then, clock, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
@@ -119,7 +118,7 @@ def _begin(desk: Desk, clock: Then, world: World) -> None:
 
 
 def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
-    """Every other week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
+    """Each week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
     failed = _one(desk, clock, world, "A4", "orp-check", {"standard": "zobell"})
     if number != 3:
         return

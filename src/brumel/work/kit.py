@@ -65,6 +65,13 @@ class LotView:
         """Its value at 25 °C for a quantity."""
         return solutions.nominal(self.lot, quantity)
 
+    def stated(self, quantity: str) -> str:
+        """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
+        unit, usual = solutions.UNCERTAINTY[quantity]
+        body = solutions.measure(self.lot, quantity) or {}
+        u = f"± {float(body.get('u') or usual):g}" + (" %" if unit == "%" else "")
+        return f"{trade(quantity).with_unit(self.nominal(quantity))} {u}"
+
     @property
     def usable(self) -> bool:
         return not self.objections

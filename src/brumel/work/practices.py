@@ -11,7 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputErrors
-from brumel.methods import Method, load_method, load_methods
+from brumel.methods import ORDER, Method, load_method, load_methods
 from brumel.methods.loader import method_faults
 from brumel.methods.model import BandSpec, Limit
 from brumel.store.tables import MethodVersion, Probe, User
@@ -37,6 +37,12 @@ def methods(session: Session, quantity: str = "") -> dict[str, Method]:
     found = {**{k: m for k, m in made.items() if k not in load_methods()}, **shipped}
     found |= {k: m for k, m in made.items() if k in load_methods()}
     return {k: m for k, m in found.items() if not quantity or m.quantity == quantity}
+
+
+def by_quantity(session: Session) -> list[tuple[str, list[Method]]]:
+    """All methods in use, quantity by quantity in the order of a sitting."""
+    found = methods(session).values()
+    return [(q, [m for m in found if m.quantity == q]) for q in ORDER]
 
 
 def method(session: Session, key: str) -> Method | None:

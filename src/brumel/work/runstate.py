@@ -315,8 +315,23 @@ def _terms(
         first_gain_percent=kit.first_gain(session, probe, run.started_at),
         water_c=float(water) if water is not None else None, ion=state.method.quantity,
         expanded_uncertainty=0.1, early=sum(p.early for _, p in points),
-        objections=tuple(s.name for s, _ in points if s.objections), missing=missing, numbers=numbers,
+        objections=tuple(s.name for s, _ in points if s.objections), missing=missing, doubts=_doubts(points),
+        numbers=numbers,
     )  # fmt: skip
+
+
+#: Suspicions that have a verdict row of their own.
+_ROWS_OF_THEIR_OWN = ("solution", "cup_temperature", "pair_temperature", "air_water")
+
+
+def _doubts(points: list[tuple[StepState, Point]]) -> tuple[str, ...]:
+    """What spoke against points that were taken all the same, each with the reason that was given."""
+    return tuple(
+        f"{s.code}: {w['sentence']} Taken because: {p.reason}"
+        for s, p in points
+        for w in p.suspicions or []
+        if w["code"] not in _ROWS_OF_THEIR_OWN
+    )
 
 
 def _features(own: Trade, points: list[tuple[StepState, Point]]) -> dict[str, float]:

@@ -55,7 +55,7 @@ class Trace:
             self.displayed + new.displayed, new.entered_as,
         )  # fmt: skip
 
-    def temperature_drift(self, window_s: float = 20.0) -> float | None:
+    def temperature_drift(self, window_s: float = 10.0) -> float | None:
         """How fast the temperature moves over the last window [°C/min]; None while there is too little of it."""
         recent = self.t_s >= self.t_s[-1] - window_s if self.t_s.size else np.array([], dtype=bool)
         if recent.sum() < 5 or self.t_s[-1] - self.t_s[0] < window_s / 2:

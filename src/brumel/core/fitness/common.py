@@ -60,6 +60,7 @@ class Terms:
     carry : whether a one-point run may carry the slope of `before` over
     nominal_per_cm, first_gain_percent, water_c : of cells and oxygen probes [1/cm, %, °C]
     early, objections : points accepted unsettled; solutions with something against them
+    missing, doubts : what had to come first and did not; what spoke against a point that was taken all the same
     """
 
     before: Fitted | None = None
@@ -73,6 +74,7 @@ class Terms:
     early: int = 0
     objections: tuple[str, ...] = ()
     missing: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()
     numbers: Mapping[str, float] = field(default_factory=dict)
 
 
@@ -159,6 +161,11 @@ def common_rows(terms: Terms) -> list[Row]:
         Row("expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0)
         for name in terms.objections
     ]
+    rows += [
+        Row("doubt", "taken although something spoke against it", None, "", "nothing suspicious", Outcome.CARE, PRACTICE,
+            sentence, 0)
+        for sentence in terms.doubts
+    ]  # fmt: skip
     rows += [
         Row("missing", what, None, "", "done first", Outcome.CARE, PRACTICE, "", 0) for what in terms.missing
     ]  # fmt: skip

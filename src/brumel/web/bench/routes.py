@@ -36,7 +36,7 @@ def index() -> Any:
             lines.append({"probe": p, "meter": p.meter.name, "trust": trust, "run": run,
                           "sitting": run.sitting_id if run else None})  # fmt: skip
         lines.sort(key=lambda line: (line["meter"], ORDER.index(line["probe"].quantity), line["probe"].name))
-        return render_template("bench/index.html", lines=lines, methods=practices.methods(session))
+        return render_template("bench/index.html", lines=lines, schools=practices.by_quantity(session))
 
 
 @blueprint.get("/probes/<probe_id>")

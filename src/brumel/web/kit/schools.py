@@ -27,9 +27,9 @@ SETTLE = {
 def methods() -> Any:
     """Every method with its sequence, limits and sources."""
     with desk().read() as session:
-        found = practices.methods(session)
-        own = {k for k in found if practices.is_own(session, k)}
-        return render_template("kit/methods.html", methods=found, own=own)
+        found = practices.by_quantity(session)
+        own = {m.key for _, group in found for m in group if practices.is_own(session, m.key)}
+        return render_template("kit/methods.html", schools=found, own=own)
 
 
 @blueprint.get("/methods/<method_key>")

@@ -1,0 +1,338 @@
+"""Every quantity's main schools on Bench, live and typed, and a table of planted faults that the verdict must name."""
+
+import uuid
+
+import pytest
+
+from brumel.core import conductivity, oxygen, redox
+from brumel.core.errors import InputError
+from brumel.core.verdict import Outcome
+from brumel.work import bench, kit, live, runstate, solutions
+from brumel.work.conditions import Conditions
+from brumel.work.desk import Refused
+from tests.work import helpers as h
+
+HERE = Conditions(pressure_from="altitude", altitude_m=612.0, water_c=9.0)
+#: probe, method, cups, what the fit must find of the demo's hidden truth: figure, value, tolerance.
+SCHOOLS = [
+    ("A8", "temp-two-points", {}, "error_c", 0.06, 0.02),
+    ("A8", "temp-corrected", {}, "error_c", 0.06, 0.02),
+    ("A1", "ph-five-points", {"acid": "N4-118", "neutral": "K7-009", "blood": "K74-002", "borax": "K9-004",
+                              "alkaline": "N10-090"}, "slope_percent", 98.1, 0.4),
+    ("A1", "ph-combined", {"neutral": "C1-206"}, "slope_percent", 100.0, 0.1),
+    ("A1", "ph-tablet-7", {"neutral": "T7-012"}, "offset_mv", 4.2, 0.4),
+    ("A3", "ec-air-one", {"standard": "E14-055"}, "cell_constant", 1.031, 0.002),
+    ("A3", "ec-one-standard", {"standard": "E14-055"}, "cell_constant", 1.031, 0.002),
+    ("A3", "ec-two-standards", {"weak": "E14-055", "strong": "E12-031"}, "cell_constant", 1.031, 0.002),
+    ("A3", "ec-combined", {"standard": "C1-206"}, "cell_constant", 1.031, 0.002),
+    ("A3", "ec-check", {"standard": "E14-055"}, "cell_constant", 1.0, 1e-9),
+    ("A5", "do-saturated-air", {}, "gain_percent", 97.1, 0.4),
+    ("A5", "do-zero-air", {"zero": "Z0-077"}, "gain_percent", 96.5, 0.4),
+    ("A5", "do-saturated-water", {}, "gain_percent", 97.1, 0.4),
+    ("A5", "do-check-air", {}, "gain_percent", 100.0, 1e-9),
+    ("A4", "orp-check", {"standard": "R43-012"}, "error_mv", 5.5, 1.0),
+    ("A4", "orp-offset", {"standard": "R24-030"}, "error_mv", 5.5, 1.0),
+    ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "slope_percent", 96.8, 0.4),
+    ("A6", "no3-three", {"low": "NO1-014", "high": "NO2-014", "high-cold": "NO2-014"}, "slope_percent", 96.8, 0.4),
+    ("A7", "nh4-four", {"low": "NH2-008", "high": "NH3-009", "high-cold": "NH3-009", "low-cold": "NH2-008"},
+     "slope_percent", 95.5, 0.4),
+    ("C1", "cl-check", {}, "error_mg_l", -0.05, 0.02),
+    ("C1", "cl-adjust", {}, "error_mg_l", -0.05, 0.02),
+]  # fmt: skip
+
+
+@pytest.fixture
+def things(desk):
+    return h.Things(desk)
+
+
+def start(desk, things, probe, method, cups, conditions=None, source="live"):
+    conditions = conditions or (HERE if probe == "A5" else Conditions(reason="a test"))
+    lots = {step: things.lots[code] for step, code in cups.items()}
+    return bench.start(
+        desk, things.ansa, h.key(), probe_id=things.probes[probe], method_key=method, source=source, cups=lots,
+        conditions=conditions,
+    )["run"]  # fmt: skip
+
+
+def take(desk, clock, things, run):
+    """One cup, with the reference beside it where the step asks for one."""
+    state = h.state_of(desk, run)
+    step = state.current.spec
+    clock.on(seconds=20)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step=step.key, turn=state.turn)
+    spec = state.trade.criteria(state.method, step)
+    clock.on(seconds=spec.shortest_s)
+    seen = h.let_settle(desk, clock, run, int(spec.longest_s))
+    reference = None
+    if step.vessel == "reference":
+        with desk.read() as session:
+            reference = live.reference_shows(session, kit.present_dip(session, uuid.UUID(str(state.run.probe_id))))
+    bench.accept(
+        desk, things.ansa, h.key(), run_id=run, step=step.key, turn=state.turn, early=not seen.settling.settled,
+        answer="Taken all the same" if seen.suspicions else "", reference=reference,
+        reference_u=None if reference is None else 0.08,
+    )  # fmt: skip
+    return seen
+
+
+def take_all(desk, clock, things, run):
+    seen = []
+    while h.state_of(desk, run).current:
+        seen.append(take(desk, clock, things, run))
+    return seen
+
+
+@pytest.mark.parametrize(("probe", "method", "cups", "figure", "true", "within"), SCHOOLS, ids=[s[1] for s in SCHOOLS])
+def test_each_school_finds_the_hidden_probe(desk, clock, things, probe, method, cups, figure, true, within):
+    run = start(desk, things, probe, method, cups)
+    seen = take_all(desk, clock, things, run)
+    assert [s.code for view in seen for s in view.suspicions] == []
+    found = h.result_of(desk, run)
+    assert found.fit.figures[figure] == pytest.approx(true, abs=within)
+    rows = {r.key: r.outcome for r in found.verdict.rows}
+    assert set(rows.values()) <= {Outcome.FIT, Outcome.CARE}, found.verdict.rows
+    assert all(r.source for r in found.verdict.rows)
+    made = h.finish(desk, things, run)
+    with desk.read() as session:
+        kept = kit.last_usable(session, kit.probe(session, things.probes[probe]).id)
+        assert str(kept.id) == made
+        again = kit.restored(kept)
+        point = next(p for p in runstate.taken_points(runstate.load(session, run)) if p.role in ("adjust", "check"))
+        assert again.read(point.signal, point.temperature_c) == pytest.approx(
+            found.fit.read(point.signal, point.temperature_c), rel=1e-9
+        )
+
+
+#: probe, method, cups, fault, causes of which one must be first or second.
+PLANTED = [
+    ("A3", "ec-air-one", {"standard": "E14-055"}, "bubble", {"bubble"}),
+    ("A3", "ec-two-standards", {"weak": "E14-055", "strong": "E12-031"}, "coated", {"coated"}),
+    ("A3", "ec-air-one", {"standard": "E14-055"}, "wet_contacts", {"wet_contacts"}),
+    ("A5", "do-saturated-air", {}, "wet_tip", {"wet_tip"}),
+    ("A5", "do-zero-air", {"zero": "Z0-077"}, "torn_membrane", {"membrane"}),
+    ("A5", "do-zero-air", {"zero": "Z0-077"}, "spent_zero", {"spent_zero"}),
+    ("A5", "do-saturated-air", {}, "not_polarised", {"not_polarised"}),
+    ("A5", "do-saturated-water", {}, "still_water", {"still_water"}),
+    ("A4", "orp-check", {"standard": "R43-012"}, "dirty_metal", {"dirty_metal"}),
+    ("A4", "orp-check", {"standard": "R43-012"}, "reference", {"reference"}),
+    ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}, "old_standard", {"old_standard"}),
+    ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "aged_tip", {"aged_tip"}),
+    ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "not_hydrated", {"not_hydrated"}),
+    ("A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"}, "warm_cup", {"pair_temperature"}),
+    ("A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"}, "carry_over", {"carry_over", "aged_tip"}),
+    ("A8", "temp-two-points", {}, "sensor_off", {"sensor_off"}),
+    ("A8", "temp-two-points", {}, "ice_wrong", {"ice_wrong"}),
+    ("C1", "cl-check", {}, "dirty_tip", {"dirty_tip"}),
+    ("C1", "cl-check", {}, "second_method", {"second_method", "dirty_tip"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("probe", "method", "cups", "fault", "causes"), PLANTED, ids=[f"{p[1]}-{p[3]}" for p in PLANTED]
+)
+def test_a_planted_fault_is_named_first_or_second(desk, clock, things, probe, method, cups, fault, causes):
+    calm = start(desk, things, probe, method, cups)  # the probe was sound once
+    take_all(desk, clock, things, calm)
+    h.finish(desk, things, calm)
+    clock.on(hours=20)
+    h.fault(desk, things.probes[probe], fault)
+    run = start(desk, things, probe, method, cups)
+    take_all(desk, clock, things, run)
+    found = h.result_of(desk, run)
+    assert found.verdict.outcome in (Outcome.CARE, Outcome.NOT), [
+        (r.key, r.value, r.outcome) for r in found.verdict.rows
+    ]
+    named = [c.key for c in found.causes[:2]]
+    assert causes & set(named), [(c.key, round(c.score, 2)) for c in found.causes]
+
+
+WATCHED = [
+    ("A3", "ec-two-standards", {"weak": "E14-055", "strong": "E12-031"}, "wrong_cup", {"wrong_cup", "same_cup"}),
+    ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "swapped_cups", {"wrong_cup"}),
+    ("A5", "do-saturated-air", {}, "wet_tip", {"wet_tip"}),
+    ("A5", "do-saturated-water", {}, "still_water", {"still_water"}),
+    ("A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"}, "warm_cup", {"pair_temperature"}),
+    ("A3", "ec-one-standard", {"standard": "E14-055"}, "bubble", {"bubble", "noisy"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("probe", "method", "cups", "fault", "codes"), WATCHED, ids=[f"{p[1]}-{p[3]}" for p in WATCHED]
+)
+def test_it_is_said_while_it_happens_and_needs_an_answer(desk, clock, things, probe, method, cups, fault, codes):
+    calm = start(desk, things, probe, method, cups)
+    take_all(desk, clock, things, calm)
+    h.finish(desk, things, calm)
+    clock.on(hours=20)
+    h.fault(desk, things.probes[probe], fault)
+    run = start(desk, things, probe, method, cups)
+    said = set()
+    while (state := h.state_of(desk, run)).current:
+        step = state.current.spec.key
+        bench.dip(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn)
+        clock.on(seconds=state.method.settling.shortest_s)
+        for _ in range(20):
+            clock.on(seconds=5)
+            live.pump(desk)
+            with desk.read() as session:
+                seen = runstate.live(session, runstate.load(session, run))
+            said |= {s.code for s in seen.suspicions}
+        if seen.suspicions:
+            assert all(s.sentence and s.remedy for s in seen.suspicions)
+            with pytest.raises(Refused, match="Say why you take it all the same"):
+                bench.accept(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, early=True)
+        bench.accept(
+            desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, early=True, answer="Seen, for the test"
+        )
+    assert codes & said, said
+
+
+# -- typed, the same path
+
+
+def type_cup(desk, clock, things, run, signal, value, at, answer="", **more):
+    state = h.state_of(desk, run)
+    step = state.current.spec.key
+    longest = state.method.settling.shortest_s
+    for after in (longest, longest + 20):
+        clock.on(seconds=25)
+        bench.type_reading(
+            desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, signal=signal, value=value, temperature_c=at,
+            after_s=after,
+        )  # fmt: skip
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, answer=answer, **more)
+
+
+def test_a_typed_display_is_put_back_to_the_raw_signal_before_it_is_judged(desk, clock, things):
+    """12.88 mS at 20 °C is 11.67 mS; a meter on K = 10, 2 %/°C to 25 °C shows 11.67 / 0.9 = 12.967 mS compensated."""
+    lots = {"standard": "E12-031"}
+    for signal, shown in (("ms_cm", 11.67), ("us_cm", 11670.0), ("us_cm_ref", 11670 / 0.9)):
+        run = start(desk, things, "B3", "ec-one-standard", lots, source="typed")
+        type_cup(desk, clock, things, run, signal, shown, 20.0)
+        found = h.result_of(desk, run)
+        assert found.fit.cell_constant_per_cm == pytest.approx(10.0, rel=1e-6), signal
+        bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Next unit")
+
+
+def test_oxygen_s_target_is_worked_out_for_the_place_and_a_typed_mg_l_is_recomputed(desk, clock, things):
+    """At 612 m the standard atmosphere has 941.9 hPa; at 14 °C saturated air then holds 9.57 mg/L [ISA, BK84]."""
+    run = start(desk, things, "B2", "do-saturated-air", {}, HERE, source="typed")
+    state = h.state_of(desk, run)
+    assert state.run.conditions["pressure_hpa"] == pytest.approx(941.9, abs=0.1)  # ISO 2533 at 612 m
+    full = float(oxygen.saturation_mg_l(14.0, 0.0, state.run.conditions["pressure_hpa"]))
+    assert full == pytest.approx(9.57, abs=0.02)
+    type_cup(desk, clock, things, run, "mg_l", full * 0.95, 14.0)
+    assert h.result_of(desk, run).fit.gain_percent == pytest.approx(95.0, abs=0.01)
+    assert state.trade.vessel_value(state.steps[0].spec, None, 14.0, state.case) == pytest.approx(full)
+
+
+BAD_CONDITIONS = {
+    "none": (Conditions(), "Station pressure must be given"),
+    "altitude": (Conditions(pressure_from="altitude"), "Altitude must be given"),
+    "where": (Conditions(pressure_from="guess"), "Say where the pressure comes from"),
+    "inches": (Conditions(pressure_hpa=29.92), "Station pressure 29.92 hPa is outside"),
+    "sea level": (Conditions(pressure_hpa=1015.0, altitude_m=612.0), "reduced to sea level"),
+    "both": (Conditions(pressure_hpa=float("nan"), altitude_m=99_999.0), "Altitude 99999 m is outside"),
+}
+
+
+@pytest.mark.parametrize("name", BAD_CONDITIONS)
+def test_bad_conditions_are_named(desk, things, name):
+    given, words = BAD_CONDITIONS[name]
+    with pytest.raises(InputError) as caught:
+        start(desk, things, "A5", "do-saturated-air", {}, given)
+    assert words in str(caught.value)
+
+
+def test_a_weather_report_s_pressure_is_brought_down_to_the_station(desk, things):
+    run = start(desk, things, "A5", "do-saturated-air", {}, Conditions("report", 1020.0, 612.0))
+    pressure = h.state_of(desk, run).run.conditions["pressure_hpa"]
+    assert pressure == pytest.approx(float(oxygen.station_from_sea_level_hpa(1020.0, 612.0)), abs=0.01)
+
+
+def test_an_ion_tip_waits_for_what_it_rests_on(desk, clock, things):
+    lots = {"low": "NO1-014", "high": "NO2-014"}
+    with pytest.raises(Refused, match="after pH, ORP and conductivity"):
+        start(desk, things, "A6", "no3-two", lots, Conditions())
+    run = start(desk, things, "A6", "no3-two", lots, Conditions(reason="Tip only, for training"))
+    take_all(desk, clock, things, run)
+    rows = [r for r in h.result_of(desk, run).verdict.rows if r.key == "missing"]
+    assert len(rows) == 3  # said in the verdict all the same
+    assert h.result_of(desk, run).verdict.outcome is Outcome.CARE
+
+
+def test_as_found_is_read_before_and_as_left_after_adjusting(desk, clock, things):
+    first = start(desk, things, "A3", "ec-one-standard", {"standard": "E14-055"})
+    take_all(desk, clock, things, first)
+    h.finish(desk, things, first)
+    clock.on(days=7)
+    with desk.sessions.begin() as session:
+        body = live.truth(session, f"probe:{things.probes['A3']}")
+        live.set_truth(session, f"probe:{things.probes['A3']}", {**body, "cell_constant": 1.031 * 1.04})
+    again = start(
+        desk, things, "A3", "ec-one-standard", {"standard": "E14-055"}, Conditions(as_found=True, as_left=True)
+    )
+    assert [s.spec.role for s in h.state_of(desk, again).steps] == ["found", "adjust", "left"]
+    take_all(desk, clock, things, again)
+    found = h.result_of(desk, again)
+    rows = {r.key: r for r in found.verdict.rows}
+    expected = conductivity.standard_us_cm("1413", 18.6)
+    assert rows["as_found"].value == pytest.approx(expected * (1 / 1.04 - 1), abs=3)
+    assert rows["as_found"].source.startswith("common practice")
+    assert abs(rows["as_left"].value) < 2
+    assert found.verdict.outcome is Outcome.FIT
+    made = h.finish(desk, things, again)
+    with desk.read() as session:
+        from brumel.store.tables import Calibration
+
+        assert session.get(Calibration, uuid.UUID(made)).as_found[0]["error"] == pytest.approx(rows["as_found"].value)
+
+
+def test_a_meter_that_was_adjusted_itself_is_taken_at_its_word(desk, clock, things):
+    run = start(desk, things, "B1", "ph-7-4-10", h.CUPS, Conditions(adjusted=True, as_found=True), source="typed")
+    with desk.read() as session:
+        values = {s.spec.key: solutions.value(s.lot.lot, "ph", 20.0) for s in runstate.load(session, run).steps}
+    while (state := h.state_of(desk, run)).current:
+        type_cup(desk, clock, things, run, "ph", round(values[state.current.spec.key] + 0.12, 3), 20.0)
+    found = h.result_of(desk, run)
+    row = next(r for r in found.verdict.rows if r.key == "as_found")
+    assert row.value == pytest.approx(0.12, abs=0.002)  # what the display was off, before adjusting
+    h.finish(desk, things, run)
+    with desk.read() as session:
+        kept = kit.last_usable(session, kit.probe(session, things.probes["B1"]).id)
+        mv = -float(state.trade.entries["ph"].to_signal(7.30, 20.0, state.case)) * -1
+        assert kit.restored(kept).read(mv, 20.0) == pytest.approx(7.30, abs=1e-6)  # afterwards the display counts
+
+
+def test_orp_standards_follow_the_probe_s_own_reference(desk, things):
+    """Zobell at 25 °C: 430.3 mV against hydrogen [Nordstrom1977], less 209 mV (3 M) or 199 mV (saturated) [USGS-A6.5]."""
+    with desk.read() as session:
+        from brumel.store.tables import Lot
+
+        zobell, label = (session.get(Lot, uuid.UUID(things.lots[c])) for c in ("R43-012", "R24-030"))
+        own, pool = (kit.probe(session, things.probes[p]) for p in ("A4", "C2"))
+        assert solutions.value(zobell, "redox", 25.0, own) == pytest.approx(430.3 - 209.0, abs=0.6)
+        assert solutions.value(zobell, "redox", 25.0, pool) == pytest.approx(430.3 - 199.0, abs=0.6)
+        shift = redox.reference_electrode_mv("agcl-3m", 25.0) - redox.reference_electrode_mv("agcl-saturated", 25.0)
+        assert solutions.value(label, "redox", 25.0, pool) == pytest.approx(240.0 + shift)
+
+
+def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk, clock, things):
+    first = start(desk, things, "A4", "orp-check", {"standard": "R43-012"})
+    take_all(desk, clock, things, first)
+    old = h.finish(desk, things, first)
+    clock.on(hours=1)
+    again = start(desk, things, "A4", "orp-check", {"standard": "R43-012"}, Conditions(repeats=first))
+    take_all(desk, clock, things, again)
+    new = h.finish(desk, things, again)
+    with desk.read() as session:
+        probe = kit.probe(session, things.probes["A4"])
+        assert str(kit.latest_calibration(session, probe.id).id) == new
+        assert len(kit.calibrations(session, probe.id)) == 2
+    bench.supersede(desk, things.ansa, h.key(), calibration_id=new, reason="The bottle was not shaken")
+    with desk.read() as session:
+        assert kit.last_usable(session, kit.probe(session, things.probes["A4"]).id) is None
+        assert len(kit.calibrations(session, probe.id)) == 2
+    with pytest.raises(Refused, match="set aside already"):
+        bench.supersede(desk, things.ansa, h.key(), calibration_id=old, reason="Again")
