@@ -27,7 +27,7 @@ SETTINGS: dict[str, Setting] = {
     "buffer_family": Setting("Buffers the meter knows", choices=("7.00", "7.01", "6.86", "own", "none")),
     "ph_resolution": Setting("pH shown to", "pH", choices=("0.1", "0.01", "0.001")),
     "conductivity_unit": Setting("Conductivity shown in", choices=("µS/cm", "mS/cm")),
-    "cell_constant": Setting("Cell constant set", "1/cm", 0.005, 20.0),
+    "cell_constant": Setting("Cell constant set", "/cm", 0.005, 20.0),
     "compensation": Setting("Temperature compensation", choices=("none", "linear", "natural")),
     "temperature_coefficient": Setting("Temperature coefficient", "%/°C", 0.0, 4.0),
     "reference_c": Setting("Reference temperature", "°C", choices=("20", "25")),

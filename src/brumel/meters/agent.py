@@ -23,6 +23,7 @@ from brumel.meters import sdi12
 
 BATCH = 400
 MOST_KEPT = 500_000
+MOST_SILENT = 8
 _TABLE = "create table if not exists rows (id integer primary key, session text, body text, refused integer default 0)"
 
 
@@ -93,9 +94,9 @@ class Agent:
     baud: int = 1200
     say: Callable[[str], None] = lambda _: None
     name: str = "brumel link"
-    session: str = ""
     addresses: tuple[str, ...] = ()
-    _started: float = 0.0
+    #: Session and the moment it began, always exchanged together: a reading belongs to one pair.
+    _base: tuple[str, float] = ("", 0.0)
     _state: str = ""
 
     def run(self, stop: threading.Event) -> None:
@@ -114,6 +115,7 @@ class Agent:
         """Open a session: the server says which addresses it knows."""
         wait = 0.5
         while not stop.is_set():
+            asked = time.monotonic()
             try:
                 found = self._post("/link/hello", {"agent": self.name})
             except Refused:
@@ -123,30 +125,33 @@ class Agent:
                 stop.wait(wait)
                 wait = min(wait * 2, 15.0)
                 continue
-            self.session, self._started = found["session"], time.monotonic()
+            self._base = (found["session"], (asked + time.monotonic()) / 2)
             self.addresses = tuple(found["addresses"])
             self._tell(f"linked as {found['meter']}, addresses {''.join(self.addresses) or 'none'}")
             return
 
     def _read(self, stop: threading.Event) -> None:
         with serial.serial_for_url(self.port, baudrate=self.baud, bytesize=7, parity="E", timeout=0.6) as line:
-            due = time.monotonic()
+            due, silent = time.monotonic(), 0
             while not stop.is_set():
-                rows = []
+                rows, (session, started) = [], self._base
                 for address in self.addresses:
                     line.write(sdi12.ask(address).encode("ascii"))
                     answer = line.read_until(b"\n").decode("ascii", "replace")
-                    if not answer:
+                    silent = 0 if answer else silent + 1
+                    if silent >= MOST_SILENT:
                         raise OSError("silence on the port")
+                    if not answer:
+                        continue
                     try:
                         values = sdi12.parse(address, answer)
                     except sdi12.LinkFault as error:
                         self._tell(f"address {address}: {error}")
                         continue
                     if len(values) >= 2:
-                        rows.append([address, round(time.monotonic() - self._started, 3), values[0], values[1]])
+                        rows.append([address, round(time.monotonic() - started, 3), values[0], values[1]])
                 if rows:
-                    self.spool.add(self.session, rows)
+                    self.spool.add(session, rows)
                 due = max(due + self.every_s, time.monotonic())
                 stop.wait(due - time.monotonic())
 
@@ -157,9 +162,10 @@ class Agent:
             if not rows:
                 stop.wait(0.1)
                 continue
-            body = {"session": session, "now": round(time.monotonic() - self._started, 3), "rows": rows}
+            now, started = self._base
+            mine = round(time.monotonic() - started, 3) if session == now else None
             try:
-                found = self._post("/link/samples", body if session == self.session else {**body, "now": None})
+                found = self._post("/link/samples", {"session": session, "now": mine, "rows": rows})
             except Refused as error:
                 self.spool.refused(ids)
                 self._tell(f"{len(ids)} rows kept aside: {error}")

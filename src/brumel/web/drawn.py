@@ -82,11 +82,24 @@ def last_readings(
     }  # fmt: skip
 
 
+def _lines(title: str, most: int = 13) -> list[str]:
+    """A title in at most two short lines, so that it stays on the staff."""
+    if len(title) <= most:
+        return [title]
+    words = title.replace(", ", " ").split()
+    first = ""
+    while words and len(first) + len(words[0]) < most:
+        first = f"{first} {words.pop(0)}".strip()
+    first = first or words.pop(0)[: most - 1] + "…"
+    second = " ".join(words)
+    return [first] if not second else [first, second if len(second) <= most else second[: most - 1] + "…"]
+
+
 def staff(titles: Sequence[str], done: int) -> dict[str, Any]:
     """The upright gauge of a run: one mark a step, the level at what is done."""
     step, top = 64, 26
     marks = [
-        {"y": top + (len(titles) - 1 - i) * step, "title": title,
+        {"y": top + (len(titles) - 1 - i) * step, "title": title, "lines": _lines(title),
          "state": "done" if i < done else "now" if i == done else "wait"}
         for i, title in enumerate(titles)
     ]  # fmt: skip

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import select
@@ -60,7 +60,8 @@ def life(session: Session, probe: Probe) -> Life:
     own = trade(probe.quantity)
     past = list(reversed(kit.calibrations(session, probe.id, LONGEST_LIFE)))
     method = practices.for_probe(practices.default_for(session, probe), probe)
-    strands = [_followed(strand, past, method) for strand in own.strands]
+    renewed = _renewed(session, probe)
+    strands = [_followed(strand, past, method, renewed) for strand in own.strands]
     settle = kit.settle_times(session, [c.run_id for c in past])
     timed = [c for c in past if c.run_id in settle]
     strands.append(_strand(("settling", "slowest cup", "s", 3.0, 0), timed, [settle[c.run_id] for c in timed], None))
@@ -77,6 +78,13 @@ def life(session: Session, probe: Probe) -> Life:
     return Life(tuple(s for s in strands if len(s.values) > 1), tuple(sorted(marks)))
 
 
+def _renewed(session: Session, probe: Probe) -> datetime | None:
+    """When the probe last got a new part (membrane, cap, tip): charts and forecasts begin there anew."""
+    fresh = [what for what, spec in shelf.kinds(probe).items() if spec.fresh]
+    at = [u.at for u in shelf.history(session, probe.id, 200) if u.what in fresh]
+    return max(at, default=None)
+
+
 def fittings(session: Session, probe: Probe) -> list[Fitting]:
     """Which meters the probe was on, oldest first."""
     return list(session.scalars(select(Fitting).where(Fitting.probe_id == probe.id).order_by(Fitting.at)))
@@ -87,13 +95,16 @@ def _as_found(found: Calibration) -> float | None:
     return max((float(a["error"]) for a in found.as_found), key=abs, default=None)
 
 
-def _followed(strand: tuple[str, str, str, str, float, int], past: Sequence[Calibration], method: Method) -> Strand:
+def _followed(
+    strand: tuple[str, str, str, str, float, int], past: Sequence[Calibration], method: Method, renewed: datetime | None
+) -> Strand:
     key, name, unit, limit, sigma, digits = strand
     measured = [c for c in past if key in c.figures and not (key == "slope_percent" and c.fit["kind"] == "offset")]
     measured = [c for c in measured if not (key in ("cell_constant", "gain_percent") and c.fit["kind"] == "check")]
     values = [float(c.figures[key]) for c in measured]
-    band = method.band(limit).band() if limit else _around(key, method, measured)
-    return _strand((key, name, unit, sigma, digits), measured, values, band)
+    since = [c for c in measured if renewed is None or c.at >= renewed]
+    band = method.band(limit).band() if limit else _around(key, method, since or measured)
+    return _strand((key, name, unit, sigma, digits), measured, values, band, len(since))
 
 
 def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | None:
@@ -101,11 +112,11 @@ def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | Non
     limits = method.judged_by()
     if key == "cell_constant" and past:
         nominal, found = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
-        at = [nominal * (1 + v / 100) for v in (*found.fit, *found.care)]
+        at = [float(f"{nominal * (1 + v / 100):.4g}") for v in (*found.fit, *found.care)]
         return Band(at[0], at[1], at[2], at[3], source=found.source)
     if key == "gain_percent" and past:
         first, found = float(past[0].figures["gain_percent"]), method.band("gain")
-        at = [first * v / 100 for v in (*found.fit, *found.care)]
+        at = [float(f"{first * v / 100:.3g}") for v in (*found.fit, *found.care)]
         return Band(at[0], at[1], at[2], at[3], source=found.source)
     name = {"zero_mg_l": "zero", "error_mv": "tolerance", "error_c": "tolerance", "error_mg_l": "tolerance"}.get(
         key, ""
@@ -121,14 +132,21 @@ def _words(probe: Probe, done: Upkeep) -> str:
 
 
 def _strand(
-    what: tuple[str, str, str, float, int], past: Sequence[Calibration], values: list[float], band: Band | None
-) -> Strand:
-    """`what`: key, name, unit, the difference that does not matter to the trade, digits."""
+    what: tuple[str, str, str, float, int], past: Sequence[Calibration], values: list[float], band: Band | None,
+    since: int | None = None,
+) -> Strand:  # fmt: skip
+    """`what`: key, name, unit, the difference that does not matter to the trade, digits; `since` counts the newest values
+    that belong to the present membrane or tip."""
     key, name, unit, sigma, digits = what
-    chart = ageing.control_chart(values, smallest_sigma=sigma) if len(values) >= 5 and sigma else None
+    count = len(values) if since is None else since
+    mine = values[len(values) - count :]
+    chart = ageing.control_chart(mine, smallest_sigma=sigma) if len(mine) >= 5 and sigma else None
+    if chart and count < len(values):
+        shift = len(values) - count
+        chart = replace(chart, signals=tuple(replace(g, index=g.index + shift) for g in chart.signals))
     ahead = None
-    if band is not None and len(values) >= 5:
-        recent = past[-12:]
+    if band is not None and len(mine) >= 5:
+        recent = list(past[-min(12, count) :])
         days = [(c.at - recent[0].at).total_seconds() / 86400 for c in recent]
         if days[-1] > 0:
             # The care limit the trend is heading for: beyond it the verdict is "do not use".

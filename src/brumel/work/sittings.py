@@ -66,15 +66,18 @@ def outline(chosen: Sequence[tuple[Probe, Method]]) -> Plan:
     """How long the sitting takes with one pair of hands: dipping takes them, settling does not, ions come last."""
     tasks: list[Task] = []
     ends: dict[str, list[str]] = {}
-    for probe, method in chosen:
-        before: tuple[str, ...] = ()
+    warm: tuple[str, ...] = ()  # everything rests on temperature: the others go in once its last cup is dipped
+    for probe, method in sorted(chosen, key=lambda c: ORDER.index(c[0].quantity)):
+        before = () if probe.quantity == "temperature" else warm
         if probe.quantity in ("nitrate", "ammonium"):
-            before = tuple(k for q in ("ph", "redox", "conductivity") for k in ends.get(q, ()))
+            before = (*warm, *(k for q in ("ph", "redox", "conductivity") for k in ends.get(q, ())))
         for step in method.steps:
             hands, wait = f"{probe.name}: {step.title}", f"{probe.name}: {step.title} settles"
             tasks.append(Task(hands, HANDS_MIN, True, before))
             tasks.append(Task(wait, max(method.settling.shortest_s, 30.0) * 1.4 / 60, False, (hands,)))
             before = (wait,)
+            if probe.quantity == "temperature":
+                warm = (hands,)
         done = f"{probe.name}: verdict"
         tasks.append(Task(done, VERDICT_MIN, True, before))
         ends.setdefault(probe.quantity, []).append(done)

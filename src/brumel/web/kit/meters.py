@@ -10,7 +10,7 @@ from brumel.core import meter_settings
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
 from brumel.web.kit.place import answer, blueprint
-from brumel.work import kit, linkside, meterside, shelf
+from brumel.work import kit, linkside, meterside, shelf, sittings
 from brumel.work.desk import Refused
 
 
@@ -46,7 +46,7 @@ def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
     """One meter: its record, probes, settings over time, and its link."""
     with desk().read() as session:
         found = kit.meter(session, meter_id)
-        on_it = [p for p in kit.probes(session) if p.meter_id == found.id]
+        on_it = sittings.probes_of(session, found.id)
         page = render_template(
             "kit/meter.html", meter=found, probes=on_it, links=meterside.LINKS, faults=faults,
             given=request.form, token=token,
