@@ -90,7 +90,8 @@ def _fault(name: str, error: dict[str, Any]) -> MethodFault:
     value = error.get("input")
     shown = "" if isinstance(value, (dict, list)) or error["type"] == "missing" else f" (it is “{str(value)[:40]}”)"
     message = error["msg"].removeprefix("Value error, ")
-    return MethodFault(f"{name}: {place}", f"{name}: {place}: {message}{shown}.", value=value)
+    where = name if place == "the whole" else f"{name}: {place}"
+    return MethodFault(where, f"{where}: {message}{shown}.", value=value)
 
 
 @functools.cache

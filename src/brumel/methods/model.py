@@ -148,14 +148,17 @@ class Method(_Strict):
             raise ValueError(f"fit is not one of {', '.join(FITS[self.quantity])}")
         self._counts()
         bands, singles = LIMITS[self.quantity]
+        wrong = []
         for name in sorted(bands | singles):
             found = self.limits.get(name)
             if found is None:
-                raise ValueError(f"limits.{name} is missing")
-            if isinstance(found, BandSpec) != (name in bands):
-                raise ValueError(f"limits.{name} must be {'fit and care' if name in bands else 'one value'}")
-            if isinstance(found, Limit) and found.value <= 0:
-                raise ValueError(f"limits.{name} must be above 0")
+                wrong.append(f"limits.{name} is missing")
+            elif isinstance(found, BandSpec) != (name in bands):
+                wrong.append(f"limits.{name} must be {'fit and care' if name in bands else 'one value'}")
+            elif isinstance(found, Limit) and found.value <= 0:
+                wrong.append(f"limits.{name} must be above 0")
+        if wrong:
+            raise ValueError("; ".join(wrong))
         if unknown := set(self.limits) - bands - singles - {"as_found"}:
             raise ValueError(f"limits.{min(unknown)} is not a limit of this quantity")
         return self

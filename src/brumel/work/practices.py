@@ -120,7 +120,7 @@ def save(desk: Desk, actor: User, key: uuid.UUID, *, body: dict[str, Any], reaso
         try:
             found = Method.model_validate({**body, "version": number + 1})
         except ValidationError as error:
-            faults = method_faults("method", error)
+            faults = method_faults("Method", error)
             raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
         w.session.add(
             MethodVersion(

@@ -41,6 +41,7 @@ class Line:
     live: runstate.Live | None
     waits_for: str
     elapsed_s: float | None
+    shares_with: tuple[str, ...] = ()
 
     @property
     def rank(self) -> int:
@@ -154,7 +155,20 @@ def lines(session: Session, found: Sitting, now: datetime) -> list[Line]:
         elapsed = (now - state.dip.started_at).total_seconds() if state.dip else None
         waits = "" if state.end else waits_for(session, run)
         result.append(Line(state, seen, waits, elapsed))
-    return result
+    return [replace(line, shares_with=_sharing(line, result)) for line in result]
+
+
+def _sharing(line: Line, others: Sequence[Line]) -> tuple[str, ...]:
+    """Which other probes stand in, or come next to, the same cup: poured once, rinsed once."""
+    mine = line.state.current.lot if line.state.current else None
+    if mine is None or line.state.end:
+        return ()
+    return tuple(
+        o.state.run.probe.name
+        for o in others
+        if o is not line and not o.state.end and (there := o.state.current) and there.lot
+        and there.lot.lot.id == mine.lot.id
+    )  # fmt: skip
 
 
 def waits_for(session: Session, run: Run) -> str:

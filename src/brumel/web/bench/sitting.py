@@ -23,7 +23,9 @@ def plan_sitting(meter_id: str, faults: Faults = ()) -> Any:
     with desk().read() as session:
         meter, now = kit.meter(session, meter_id), desk().clock()
         lots = kit.lots(session, now)
-        rows, chosen = [], []
+        rows: list[dict[str, Any]] = []
+        chosen: list[tuple[Probe, Method]] = []
+        poured: list[tuple[Probe, Method, dict[str, str]]] = []
         for probe, usual in sittings.default_choices(session, meter.id):
             asked = practices.method(session, request.values.get(f"method-{probe.id}", "")) or usual
             method = practices.for_probe(asked if asked.quantity == probe.quantity else usual, probe)
@@ -34,13 +36,24 @@ def plan_sitting(meter_id: str, faults: Faults = ()) -> Any:
                          "taken": _is_taken(probe, why)})  # fmt: skip
             if rows[-1]["taken"]:
                 chosen.append((probe, method))
+                poured.append((probe, method, _likely(offers, rows[-1]["before"])))
         page = render_template(
             "bench/plan_sitting.html", meter=meter, rows=rows, outline=sittings.outline(chosen), pressures=PRESSURES,
             snapshot=kit.last_snapshot(session, meter.id), faults=faults, given=request.values,
             source=request.values.get("source", "typed" if meter.link == "typed" else "live"),
-            apart=_one_after_another(chosen),
+            apart=_one_after_another(chosen), shared=sittings.shared_rinses(poured),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _likely(offers: dict[str, list[kit.LotView]], before: dict[str, str]) -> dict[str, str]:
+    """The lot each cup would hold: the one of last time where it is offered, else the first."""
+    found = {}
+    for step, views in offers.items():
+        ids = [str(v.lot.id) for v in views]
+        if ids:
+            found[step] = before[step] if before.get(step) in ids else ids[0]
+    return found
 
 
 def _is_taken(probe: Probe, why: str) -> bool:

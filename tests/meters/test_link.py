@@ -1,0 +1,154 @@
+"""The link's protocol against the published command set, the spool, and a whole cable with a server that comes and goes."""
+
+import json
+import threading
+import time
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from brumel.meters import sdi12
+from brumel.meters.agent import Agent, Refused, Spool
+from brumel.meters.port import serve
+
+
+def test_the_check_letters_are_the_standard_s_own():
+    assert sdi12.check_letters("0+3.14") == "OqZ"  # SDI-12 standard 1.4, section 4.4.12.3, its worked example
+
+
+ANSWERS = [
+    ("?!", "1\r\n"), ("1!", "1\r\n"), ("2I!", "214TARNHOLTFIELD1100\r\n"), ("1M!", "10002\r\n"), ("1C!", "100002\r\n"),
+    ("1D0!", "1+12.500+20.000\r\n"), ("1R0!", "1+12.500+20.000\r\n"), ("9!", ""), ("1X!", ""), ("", ""), ("1RC0", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("command", "answer"), ANSWERS)
+def test_commands_get_the_standard_s_answers(command, answer):
+    assert sdi12.respond(command, ("1", "2"), lambda address: (12.5, 20.0)) == answer
+
+
+@given(y=st.floats(-9.99e6, 9.99e6), c=st.floats(-40, 130), address=st.sampled_from("0aZ5"))
+def test_what_is_sent_is_read_and_a_changed_letter_is_not(y, c, address):
+    line = sdi12.respond(sdi12.ask(address), (address,), lambda _: (y, c))
+    found = sdi12.parse(address, line)
+    assert found[0] == pytest.approx(y, rel=1e-6, abs=6e-4)
+    assert found[1] == pytest.approx(c, abs=6e-4)
+    for broken in (line.replace("+", "-", 1) if "+" in line else line.replace("-", "+", 1), line[1:], "x" * 200, ""):
+        with pytest.raises(sdi12.LinkFault):
+            sdi12.parse(address, broken)
+    with pytest.raises(sdi12.LinkFault, match="answered instead"):
+        sdi12.parse("Q", line)
+
+
+@settings(max_examples=40)
+@given(command=st.text(max_size=90))
+def test_no_command_upsets_a_meter(command):
+    assert isinstance(sdi12.respond(command, ("1",), lambda _: (1.0, 2.0)), str)
+
+
+def test_the_spool_keeps_order_and_sessions_through_a_restart(tmp_path):
+    path = tmp_path / "spool.sqlite"
+    spool = Spool(path)
+    spool.add("a", [["1", 0.5, 1.0, 20.0], ["1", 1.0, 1.1, 20.0]])
+    spool.add("b", [["1", 0.5, 9.0, 20.0]])
+    again = Spool(path)  # the program was killed and started anew
+    session, ids, rows = again.oldest()
+    assert (session, [r[1] for r in rows], again.waiting()) == ("a", [0.5, 1.0], 3)
+    again.sent(ids)
+    session, ids, rows = again.oldest()
+    assert (session, rows) == ("b", [["1", 0.5, 9.0, 20.0]])
+    again.refused(ids)
+    assert again.oldest() == ("", [], [])
+    assert again.waiting() == 0
+
+
+class _Server:
+    """A server that takes rows, and can be switched off, or refuse."""
+
+    def __init__(self):
+        self.rows, self.hellos, self.up, self.known, self.again = [], 0, True, True, False
+        outer = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def log_message(self, *_):
+                return
+
+            def do_POST(self):
+                body = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+                if not outer.up:
+                    self.send_response(503)
+                    self.end_headers()
+                    return
+                code, answer = outer.answer(self.path, body)
+                self.send_response(code)
+                self.end_headers()
+                self.wfile.write(json.dumps(answer).encode())
+
+        self.http = HTTPServer(("127.0.0.1", 0), Handler)
+        threading.Thread(target=self.http.serve_forever, daemon=True).start()
+        self.url = f"http://127.0.0.1:{self.http.server_port}"
+
+    def answer(self, path, body):
+        if not self.known:
+            return 401, {"error": "This link's token is not known."}
+        if path == "/link/hello":
+            self.hellos += 1
+            return 200, {"session": f"s{self.hellos}", "meter": "Set", "addresses": ["1", "2"]}
+        self.rows += [(body["session"], *row) for row in body["rows"]]
+        again, self.again = self.again, False
+        return 200, {"stored": len(body["rows"]), "again": again}
+
+
+@pytest.fixture
+def server():
+    made = _Server()
+    yield made
+    made.http.shutdown()
+
+
+def wait(until, longest=20.0):
+    end = time.monotonic() + longest
+    while not until() and time.monotonic() < end:
+        time.sleep(0.05)
+    assert until()
+
+
+def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
+    cable = serve("127.0.0.1", 0, lambda: ["1", "2"], lambda address: (float(address) * 10, 20.0))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    said, stop = [], threading.Event()
+    agent = Agent(server.url, "t", f"socket://127.0.0.1:{cable.server_address[1]}", Spool(tmp_path / "s"), every_s=0.05,
+                  say=said.append)  # fmt: skip
+    thread = threading.Thread(target=agent.run, args=(stop,), daemon=True)
+    thread.start()
+    try:
+        wait(lambda: len(server.rows) > 8)
+        server.up = False
+        before = len(server.rows)
+        wait(lambda: agent.spool.waiting() > 10)
+        server.up = True
+        wait(lambda: len(server.rows) > before + 10 and agent.spool.waiting() < 8)
+        server.again = True  # the clocks have drifted apart: a new session begins
+        wait(lambda: server.hellos == 2 and any(r[0] == "s2" for r in server.rows))
+    finally:
+        stop.set()
+        thread.join(5)
+        cable.shutdown()
+    for address in ("1", "2"):
+        for session in ("s1", "s2"):
+            times = [r[2] for r in server.rows if r[:2] == (session, address)]
+            assert times == sorted(times)
+            assert len(times) == len(set(times))
+        assert {r[3] for r in server.rows if r[1] == address} == {float(address) * 10}
+    gaps = [r[2] for r in server.rows if r[:2] == ("s1", "1")]
+    assert max(b - a for a, b in zip(gaps, gaps[1:], strict=False)) < 3  # what was read in the outage came after it
+    assert any("no line" in line for line in said)
+    assert "the line is back" in said
+
+
+def test_an_unknown_token_ends_the_program_with_its_sentence(server, tmp_path):
+    server.known = False
+    with pytest.raises(Refused, match="token is not known"):
+        Agent(server.url, "x", "socket://127.0.0.1:9", Spool(tmp_path / "s")).run(threading.Event())
