@@ -22,9 +22,10 @@ from sqlalchemy import text
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
+from benchmarks import crowd
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
-from brumel.meters.simulated import SAMPLES_PER_S
+from brumel.meters.sensors import SAMPLES_PER_S
 from brumel.methods import load_method
 from brumel.store.cluster import free_port
 from brumel.store.migrate import migrate
@@ -217,6 +218,7 @@ def main() -> None:
     settling()
     latency(desk)
     screen(url, desk)
+    crowd.main(url, desk)
     try:
         from benchmarks import science
     except ImportError:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
+import tempfile
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -62,17 +64,42 @@ def _database(server: str, name: str) -> str:
     return sqlalchemy_url(server.rsplit("/", 1)[0] + "/" + name)
 
 
-@contextmanager
-def _template(server: str, clock: Callable[[], datetime], *, history: bool) -> Iterator[str]:
-    name = f"t_{uuid.uuid4().hex[:12]}"
+def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int) -> None:
     _do(server, f"create database {name}")
     url = _database(server, name)
     migrate(url)
+    _few_partitions(url, clock())
     engine = make_engine(url)
-    demo.load(Desk(make_sessions(engine), clock), history=history)
+    demo.load(Desk(make_sessions(engine), clock), weeks=weeks)
     engine.dispose()
-    yield name
-    _do(server, f"drop database {name} with (force)")
+
+
+def _few_partitions(url: str, now: datetime) -> None:
+    """Months far from the test's own are let go, so that copying and planning are quick; the catch-all stays."""
+    with psycopg.connect(url.replace("+psycopg", ""), autocommit=True) as connection:
+        query = "select relname from pg_class where relname ~ '^samples_[0-9]{4}_[0-9]{2}$' and relkind = 'r'"
+        for (name,) in connection.execute(query).fetchall():
+            if not name.endswith(f"{now:%Y_%m}"):
+                connection.execute(f"drop table {name}")  # type: ignore[call-overload]
+
+
+def _template(server: str, kind: str, clock: Callable[[], datetime], weeks: int = 0) -> str:
+    """The name of a template database: made by the first worker that asks, used by all of them."""
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID", str(os.getpid()))[:12]
+    name = f"template_{kind}_{run}"
+    with (Path(tempfile.gettempdir()) / f"brumel-{kind}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        there = _ask(server, "select datname from pg_database where datname like 'template\\_%'")
+        if name not in there:
+            for old in (n for n in there if n.startswith(f"template_{kind}_")):  # of an earlier run
+                _do(server, f"drop database if exists {old} with (force)")
+            _make(server, name, clock, weeks)
+    return name
+
+
+def _ask(server: str, query: str) -> list[str]:
+    with psycopg.connect(server.replace("+psycopg", ""), autocommit=True) as connection:
+        return [row[0] for row in connection.execute(query)]  # type: ignore[call-overload]
 
 
 @contextmanager
@@ -85,24 +112,21 @@ def database_copy(server: str, template: str) -> Iterator[str]:
 
 
 @pytest.fixture(scope="session")
-def template(server: str) -> Iterator[str]:
+def template(server: str) -> str:
     """A migrated database with the demo's things, without history, as of START."""
-    with _template(server, Clock(), history=False) as name:
-        yield name
+    return _template(server, "start", Clock())
 
 
 @pytest.fixture(scope="session")
-def present_template(server: str) -> Iterator[str]:
+def present_template(server: str) -> str:
     """The same as of the real now, for servers that run on the real clock."""
-    with _template(server, lambda: datetime.now(UTC), history=False) as name:
-        yield name
+    return _template(server, "present", lambda: datetime.now(UTC))
 
 
 @pytest.fixture(scope="session")
-def told_template(server: str) -> Iterator[str]:
-    """The same with twelve weeks of history."""
-    with _template(server, lambda: datetime.now(UTC), history=True) as name:
-        yield name
+def told_template(server: str) -> str:
+    """The same with a history of six weeks: a new membrane, a failed check, a probe that ages."""
+    return _template(server, "told", lambda: datetime.now(UTC), weeks=6)
 
 
 @pytest.fixture

@@ -64,7 +64,8 @@ def _take(page: Page, name: str, *, full: bool = False) -> None:
 def _story(wide: Page, phone: Page, reading: str) -> None:
     _take(wide, "today")
     wide.goto("/bench")
-    wide.get_by_role("listitem").filter(has_text="pH probe A1").get_by_role("link").click()
+    wide.get_by_role("link", name="Calibrate pH probe A1").click()
+    wide.get_by_text("the meter's settings are as on").click()
     wide.get_by_role("button", name="Start the run").click()
     for cup in range(3):
         wide.get_by_role("button", name="The probe is in the cup").click()
@@ -100,6 +101,49 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     for name, path in (("kit", "/kit"), ("records", "/records"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)
+    _oxygen(wide)
+    _sitting(wide, phone)
+
+
+def _oxygen(wide: Page) -> None:
+    """Saturated air for an oxygen probe, and looking it over."""
+    wide.goto("/bench")
+    wide.get_by_role("link", name="Calibrate Oxygen probe A5").click()
+    probe = wide.url.rsplit("/", 1)[1]
+    wide.get_by_label("It comes").select_option("altitude")
+    wide.get_by_role("textbox", name="Altitude").fill("96")
+    wide.get_by_role("textbox", name="Temperature of the water").fill("9")
+    wide.get_by_text("the meter's settings are as on").click()
+    wide.get_by_role("button", name="Start the run").click()
+    wide.get_by_role("button", name="The tip is over the water").click()
+    _settled(wide)
+    _take(wide, "bench-oxygen")
+    wide.locator("[data-main]").click()
+    wide.get_by_role("button", name="Put in force").click()
+    wide.goto(f"/kit/probes/{probe}/inspection")
+    _take(wide, "inspection")
+
+
+def _sitting(wide: Page, phone: Page) -> None:
+    """A whole meter in one sitting, with several timers at once."""
+    wide.goto("/bench")
+    wide.get_by_role("link", name="All in one sitting of Field set A").click()
+    for name in ("pH probe A2", "Oxygen probe A5", "pH probe A1"):
+        wide.get_by_label(re.compile(f"^{name}")).first.uncheck()
+    wide.get_by_text("the meter's settings are as on").click()
+    wide.get_by_role("button", name="Start the sitting").click()
+    sitting = wide.url
+    for name in ("Thermometer A8", "Conductivity cell A3", "ORP probe A4"):
+        wide.goto(sitting)
+        wide.get_by_role("link", name=name, exact=True).click()
+        wide.get_by_role("button", name=re.compile("The probe is in|The cell is dry|Both are in")).click()
+        wide.wait_for_selector("[data-main]")
+    wide.goto(sitting)
+    wide.wait_for_timeout(2500)
+    _take(wide, "sitting")
+    phone.goto(sitting)
+    phone.wait_for_timeout(2500)
+    _take(phone, "sitting-phone")
 
 
 def main() -> None:

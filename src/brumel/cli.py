@@ -54,7 +54,10 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         desk = Desk(make_sessions(engine))
         with out.status("loading the demo world") as status:
             if demo_world.load(
-                desk, history=not no_history, linked=True, progress=lambda step: status.update(f"demo world: {step}")
+                desk,
+                weeks=0 if no_history else demo_world.WEEKS,
+                linked=True,
+                progress=lambda step: status.update(f"demo world: {step}"),
             ):
                 out.print("· demo world loaded")
             else:

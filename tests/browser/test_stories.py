@@ -3,6 +3,7 @@
 import csv
 import io
 import re
+import uuid
 
 import pytest
 from playwright.sync_api import expect
@@ -20,7 +21,7 @@ def settled(page):
 
 def begin(page, probe="pH probe A1", source=None):
     page.goto("/bench")
-    page.get_by_role("listitem").filter(has_text=probe).get_by_role("link").click()
+    page.get_by_role("link", name=f"Calibrate {probe}").click()
     if source:
         page.get_by_label(source).check()
     page.get_by_role("button", name="Start the run").click()
@@ -95,8 +96,8 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
     for signal in ("2,0", "176.5", "-171.0"):
         for seconds, last in (("20", False), ("45", True)):
             page.get_by_label("Display shows").fill(signal)
-            page.get_by_label("Cup's temperature").fill("20")
-            page.get_by_label("Seconds in the cup").fill(seconds)
+            page.get_by_label("Temperature there").fill("20")
+            page.get_by_label("Seconds it has stood").fill(seconds)
             page.get_by_role("button", name="Add this reading").click()
             expect(page.get_by_text("Typed so far")).to_be_visible()
             expect(page.locator("tbody tr")).to_have_count(2 if last else 1)
@@ -135,7 +136,8 @@ def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page
 
     press("2")  # Bench
     expect(page.get_by_role("heading", level=1)).to_have_text("Bench")
-    press("c")  # the first probe
+    tab_to(page, "Calibrate pH probe A1")
+    press("Enter")
     expect(page.get_by_role("button", name="Start the run")).to_be_visible()
     press("Enter")
     for _ in range(3):
@@ -225,7 +227,8 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
 
 
 PAGES = [
-    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/kit/due", "/kit/lots/new",
+    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/kit/methods/do-zero-air", "/kit/due", "/kit/lots/new",
+    "/kit/lots/new?quantity=combined", "/kit/lots/new?quantity=ammonium", "/kit/probes/new?quantity=redox", "/kit/meters/new",
     "/records", "/records/calibrations", "/records/audit",
     "/worksheet", "/worksheet/conductivity", "/worksheet/compare", "/practice/meter",
 ]  # fmt: skip
@@ -237,11 +240,17 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     page.get_by_role("button", name=look).click()
     links = [
         *PAGES, f"/bench/probes/{told.things.probes['A1']}", f"/kit/probes/{told.things.probes['A2']}",
-        f"/rounds/sites/{told.things.sites['raceway']}",
+        f"/rounds/sites/{told.things.sites['raceway']}", f"/kit/probes/{told.things.probes['A5']}",
+        f"/kit/probes/{told.things.probes['A5']}/inspection", f"/kit/probes/{told.things.probes['A1']}/inspection",
+        f"/kit/probes/{told.things.probes['A1']}/record", f"/kit/meters/{told.things.meters['Field set A']}",
+        f"/kit/meters/{told.things.meters['Field set A']}/settings", f"/bench/probes/{told.things.probes['A5']}",
+        f"/bench/meters/{told.things.meters['Field set A']}/sitting",
     ]  # fmt: skip
     with told.desk.read() as session:
         links.append(f"/records/readings/{session.scalar(select(Reading.id).limit(1))}")
-        links.append(f"/records/calibrations/{session.scalar(select(Calibration.id).limit(1))}")
+        for probe in ("A1", "A3", "A6"):  # plate, errors and an ion tip's line
+            mine = select(Calibration.id).where(Calibration.probe_id == uuid.UUID(told.things.probes[probe]))
+            links.append(f"/records/calibrations/{session.scalar(mine.limit(1))}")
     found = []
     for link in links:
         page.goto(link)

@@ -10,7 +10,7 @@ import pytest
 import brumel.core
 from brumel.cli import main
 from brumel.core.quantities import QUANTITIES
-from brumel.methods import load_faults, load_methods
+from brumel.methods import ORDER, load_faults, load_methods
 
 ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
@@ -48,7 +48,8 @@ def test_core_parameters_with_a_unit_are_in_the_glossary():
 
 
 KEY = re.compile(
-    r"\b(?:USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC \d{4}|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|SM\d{4}|"
+    r"\b(?:SDI12|USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC \d{4}|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|"
+    r"SM\d{4}|"
     r"[A-Z][a-z]+(?:19|20)\d{2}[a-z]?)\b"
 )
 
@@ -69,15 +70,9 @@ def test_every_source_resolves_and_none_is_idle():
 
 def test_limits_and_faults_carry_a_source():
     for method in load_methods().values():
-        for limit in (
-            method.limits.slope,
-            method.limits.offset,
-            method.limits.linearity,
-            method.settling,
-            method.valid_h,
-        ):
+        for limit in (*method.limits.values(), method.settling, method.valid_h):
             assert limit.source
-    assert all(f.source for f in load_faults("ph"))
+    assert all(f.source for quantity in ORDER for f in load_faults(quantity))
 
 
 @pytest.mark.parametrize("name", sorted(main.commands))

@@ -52,11 +52,14 @@ def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
     )["run"]
 
 
-def let_settle(desk, clock, run, longest=300):
-    """The meter runs in steps of 5 s until the cup has settled, as a technician would wait."""
-    for _ in range(longest // 5):
-        clock.on(seconds=5)
-        live.pump(desk)
+def let_settle(desk, clock, run, longest=300, step=10):
+    """The meter runs past the shortest wait, then in steps until the cup has settled, as a technician would wait."""
+    state = state_of(desk, run)
+    simulator = live.Simulator(desk)
+    clock.on(seconds=state.trade.criteria(state.method, state.current.spec).shortest_s - step)
+    for _ in range(longest // step):
+        clock.on(seconds=step)
+        simulator.pump()
         with desk.read() as session:
             seen = runstate.live(session, runstate.load(session, run))
         if seen and seen.settling.settled:

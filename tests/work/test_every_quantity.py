@@ -61,9 +61,7 @@ def take(desk, clock, things, run):
     step = state.current.spec
     clock.on(seconds=20)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step=step.key, turn=state.turn)
-    spec = state.trade.criteria(state.method, step)
-    clock.on(seconds=spec.shortest_s)
-    seen = h.let_settle(desk, clock, run, int(spec.longest_s))
+    seen = h.let_settle(desk, clock, run, int(state.trade.criteria(state.method, step).longest_s))
     reference = None
     if step.vessel == "reference":
         with desk.read() as session:

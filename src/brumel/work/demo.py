@@ -22,19 +22,19 @@ WEEKS = 12
 
 
 def load(
-    desk: Desk, *, history: bool = True, linked: bool = False, progress: Callable[[str], None] = lambda _: None
+    desk: Desk, *, weeks: int = WEEKS, linked: bool = False, progress: Callable[[str], None] = lambda _: None
 ) -> bool:
     """Load the demo world if the database is empty; True when it was loaded.
 
-    With `linked`, Field set A speaks over its own link once the history is made, as a real meter would.
+    `weeks` of history are lived through before now. With `linked`, Field set A speaks over its own link once the history is made, as a real meter would.
     """
     with desk.sessions.begin() as session:
         if session.scalar(select(User.id).limit(1)):
             return False
         progress("people, meters, probes, solutions and sites")
         world = _make(session, desk)
-    if history:
-        _history(desk, world, progress)
+    if weeks:
+        _history(desk, world, weeks, progress)
     if linked:
         with desk.sessions.begin() as session:
             session.merge(world.meters["A"]).link = "sdi12"
@@ -101,11 +101,11 @@ def _waters(session: Session, sites: dict[str, Site], when: datetime) -> None:
         )  # fmt: skip
 
 
-def _history(desk: Desk, world: World, progress: Callable[[str], None]) -> None:
-    for week in range(WEEKS, 0, -1):
-        progress(f"history, week {WEEKS - week + 1} of {WEEKS}")
+def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], None]) -> None:
+    for week in range(weeks, 0, -1):
+        progress(f"history, week {weeks - week + 1} of {weeks}")
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
-        demo_weeks.week(desk, world, at, week, WEEKS, _waters)
+        demo_weeks.week(desk, world, at, week, weeks, _waters)
     with desk.sessions.begin() as session:
         _waters(session, world.sites, desk.clock())
         for key, body in demo_kit.TRUTHS.items():

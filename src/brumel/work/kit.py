@@ -17,6 +17,7 @@ from brumel.methods.upkeep import load_upkeep
 from brumel.store.tables import (
     Calibration,
     Dip,
+    Fitting,
     Inspection,
     Lot,
     Meter,
@@ -87,7 +88,8 @@ def probe(session: Session, probe_id: str | uuid.UUID) -> Probe:
 
 def probes(session: Session) -> list[Probe]:
     """All probes in service."""
-    return list(session.scalars(select(Probe).where(Probe.retired_at.is_(None)).order_by(Probe.name)))
+    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None))
+    return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
 
 
 def meter(session: Session, meter_id: str | uuid.UUID) -> Meter:
@@ -214,6 +216,12 @@ def first_gain(session: Session, found: Probe, now: datetime) -> float | None:
     return session.scalar(query.order_by(Calibration.at).limit(1))
 
 
+def last_fitting(session: Session, probe_id: uuid.UUID, before: datetime) -> Fitting | None:
+    """The last time a probe was fitted to a meter."""
+    query = select(Fitting).where(Fitting.probe_id == probe_id, Fitting.at <= before)
+    return session.scalar(query.order_by(Fitting.at.desc()).limit(1))
+
+
 def last_snapshot(session: Session, meter_id: uuid.UUID) -> Snapshot | None:
     """The newest settings of a meter on record."""
     query = select(Snapshot).where(Snapshot.meter_id == meter_id)
@@ -299,6 +307,10 @@ def trust(session: Session, found: Probe, now: datetime) -> Trust:
         return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)
     if newest is not None and done is not None and done.at > newest.at:
         words = f"{upkeep_words(found, done)[0].capitalize()} {done.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
+        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
+    moved = last_fitting(session, found.id, now)
+    if newest is not None and moved is not None and moved.at > newest.at:
+        words = f"Fitted to {moved.meter.name} {moved.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     if newest is None:
         return Trust(False, "Never calibrated.", "Calibrate it on Bench.", None, Outcome.NOT)

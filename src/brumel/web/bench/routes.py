@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from itertools import groupby
 from typing import Any
 
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
@@ -35,8 +36,13 @@ def index() -> Any:
             trust = kit.trust(session, p, now)
             lines.append({"probe": p, "meter": p.meter.name, "trust": trust, "run": run,
                           "sitting": run.sitting_id if run else None})  # fmt: skip
-        lines.sort(key=lambda line: (line["meter"], ORDER.index(line["probe"].quantity), line["probe"].name))
-        return render_template("bench/index.html", lines=lines, schools=practices.by_quantity(session))
+        typed_last = {m.name: (m.link == "typed", m.name) for m in kit.meters(session)}
+        lines.sort(
+            key=lambda line: (typed_last[line["meter"]], ORDER.index(line["probe"].quantity), line["probe"].name)
+        )
+        groups = [(name, list(group)) for name, group in groupby(lines, key=lambda line: line["meter"])]
+        first = next((line for line in lines if line["run"] or not line["trust"].valid), None)
+        return render_template("bench/index.html", groups=groups, first=first, schools=practices.by_quantity(session))
 
 
 @blueprint.get("/probes/<probe_id>")

@@ -52,7 +52,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
     with desk().read() as session:
         found = rounds.site(session, site_id)
         now = desk().clock()
-        probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session)]
+        probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session) if p.quantity == "ph"]
         probes.sort(key=lambda line: not line[1].valid)
         page = render_template(
             "rounds/site.html", site=found, probes=probes, faults=faults, history=_history(session, found),
