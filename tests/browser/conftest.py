@@ -73,7 +73,7 @@ class Brumel:
 
 @pytest.fixture
 def brumel(present_url):
-    running = Brumel(present_url, pace=8)
+    running = Brumel(present_url, pace=14)
     running.start()
     yield running
     running.kill()
@@ -82,7 +82,7 @@ def brumel(present_url):
 
 @pytest.fixture
 def told(told_url):
-    running = Brumel(told_url, pace=8)
+    running = Brumel(told_url, pace=14)
     running.start()
     yield running
     running.kill()
@@ -125,10 +125,11 @@ def open_page(chromium):
     assert complaints == []
 
 
-def axe_findings(page, at: str = "") -> list[str]:
-    """What axe finds on this page; injected past the policy, as a browser's own tools would be."""
+def axe_findings(page, at: str = "", rules: str = "") -> list[str]:
+    """What axe finds on this page; injected past the policy, as a browser's own tools would be. `rules` names only some."""
     page.evaluate(AXE)
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    only = f", runOnly: ['{rules}']" if rules else ""
+    found = page.evaluate(f"axe.run(document, {{resultTypes: ['violations']{only}}})")
     return [
         f"{at} {v['id']}: {n['target']} {(n.get('any') or n.get('all') or [{}])[0].get('message', '')[:150]}"
         for v in found["violations"]

@@ -21,13 +21,13 @@ from tests.work import helpers as h
 GOES_IN = re.compile("The probe is in the cup|The cell is dry|The tip is over|Both are in the water")
 #: probe, what else the set-up asks, how many steps, what the verdict's first line must say.
 MAIN = [
-    ("Thermometer A8", {}, 2, "Error "),
-    ("Conductivity cell A3", {}, 2, "Cell constant 1.03"),
-    ("ORP probe A4", {}, 1, "Checked, not adjusted: +5 mV"),
-    ("Oxygen probe A5", {"Altitude": "612", "Temperature of the water": "9"}, 1, "Gain 97.1 %"),
-    ("Nitrate tip A6", {"It may go ahead": "Tips only today"}, 2, "Slope −57.3 mV a decade"),
-    ("Ammonium tip A7", {"It may go ahead": "Tips only today"}, 2, "Slope 56.5 mV a decade"),
-    ("Chlorine tip C1", {}, 1, "−0.05 mg/L against the second method"),
+    ("Thermometer A8", {}, 2, r"Error "),
+    ("Conductivity cell A3", {}, 2, r"Cell constant 1\.03"),
+    ("ORP probe A4", {}, 1, r"Checked, not adjusted: \+[56] mV"),
+    ("Oxygen probe A5", {"Altitude": "612", "Temperature of the water": "9"}, 1, r"Gain 97\.[0-3] %"),
+    ("Nitrate tip A6", {"It may go ahead": "Tips only today"}, 2, r"Slope −57\.[1-4] mV a decade"),
+    ("Ammonium tip A7", {"It may go ahead": "Tips only today"}, 2, r"Slope 56\.[3-7] mV a decade"),
+    ("Chlorine tip C1", {}, 1, r"−0\.0[456] mg/L against the second method"),
 ]  # fmt: skip
 
 
@@ -63,7 +63,7 @@ def test_the_main_school_live(brumel, open_page, name, asked, steps, says):
         check_axe(page, at=name)
         assert page.evaluate("document.documentElement.scrollWidth") <= (390 if narrow else 1280)
         page.get_by_role("button", name="Accept this point").click()
-    expect(page.locator(".lead-in")).to_contain_text(says)
+    expect(page.locator(".lead-in")).to_contain_text(re.compile(says))
     expect(page.locator("svg.plate, svg.tray").first).to_be_visible()
     check_axe(page, at=f"verdict of {name}")
     reason = page.get_by_role("textbox", name="It may be used with care")
@@ -168,7 +168,7 @@ def test_a_meter_behind_a_real_link_survives_the_server_going_away(brumel, open_
         page.reload()
         settled(page)
         page.get_by_role("button", name="Accept this point").click()
-        expect(page.locator(".lead-in")).to_contain_text("Cell constant 1.03")
+        expect(page.locator(".lead-in")).to_contain_text(r"Cell constant 1\.03")
         with brumel.desk.read() as session:
             dip = kit.present_dip(session, uuid.UUID(brumel.things.probes["A3"]))
             times = sorted(session.scalars(select(Sample.t_s).where(Sample.dip_id == dip.id)))

@@ -252,9 +252,11 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
             mine = select(Calibration.id).where(Calibration.probe_id == uuid.UUID(told.things.probes[probe]))
             links.append(f"/records/calibrations/{session.scalar(mine.limit(1))}")
     found = []
-    for link in links:
+    # What the looks change is contrast: the two wide ones are searched for that on every second page.
+    rules = "" if look == "sun" else "color-contrast"
+    for link in links if look == "sun" else links[:: 2 if look == "night" else -2]:
         page.goto(link)
-        found += axe_findings(page, link)
+        found += axe_findings(page, link, rules)
         wide = page.evaluate("document.documentElement.scrollWidth")
         if wide > width:
             found.append(f"{link} is {wide} wide")

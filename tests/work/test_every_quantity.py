@@ -130,10 +130,11 @@ PLANTED = [
     ("probe", "method", "cups", "fault", "causes"), PLANTED, ids=[f"{p[1]}-{p[3]}" for p in PLANTED]
 )
 def test_a_planted_fault_is_named_first_or_second(desk, clock, things, probe, method, cups, fault, causes):
-    calm = start(desk, things, probe, method, cups)  # the probe was sound once
-    take_all(desk, clock, things, calm)
-    h.finish(desk, things, calm)
-    clock.on(hours=20)
+    if probe in ("A3", "A5"):  # judged against what the probe was when it was sound
+        calm = start(desk, things, probe, method, cups)
+        take_all(desk, clock, things, calm)
+        h.finish(desk, things, calm)
+        clock.on(hours=20)
     h.fault(desk, things.probes[probe], fault)
     run = start(desk, things, probe, method, cups)
     take_all(desk, clock, things, run)

@@ -219,7 +219,7 @@ def check_typed(own: Trade, signal: str, value: float, temperature_c: float, aft
     """All faults of a typed value at once."""
     door = Door()
     door.name("signal", signal, own.entries)
-    entry = own.entries.get(signal, own.entries[own.native] if own.native in own.entries else None)
+    entry = own.entries.get(signal, own.entries.get(own.native))
     if entry is not None:
         field = {"ph": "displayed_ph", "mv": "millivolts"}.get(signal if signal in own.entries else own.native, "value")
         door.number(field, value, entry.low, entry.high)

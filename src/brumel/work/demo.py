@@ -19,6 +19,7 @@ from brumel.work.meterside import token_hash
 PASSWORD = "tarnholt-field-book"  # noqa: S105 - the demo's own, shown on its sign-in page
 ACCOUNTS = (("ansa", "Ansa Merrik", "technician"), ("ilka", "Ilka Torvend", "lead"))
 WEEKS = 12
+BAD_LOT_WEEK = 8
 
 
 def load(
@@ -26,13 +27,16 @@ def load(
 ) -> bool:
     """Load the demo world if the database is empty; True when it was loaded.
 
-    `weeks` of history are lived through before now. With `linked`, Field set A speaks over its own link once the history is made, as a real meter would.
+    `weeks` of history are lived through before now. With `linked`, Field set A speaks over its own link once the history is
+    made, as a real meter would.
     """
     with desk.sessions.begin() as session:
         if session.scalar(select(User.id).limit(1)):
             return False
         progress("people, meters, probes, solutions and sites")
         world = _make(session, desk)
+        if weeks < BAD_LOT_WEEK:  # the bad lot's story lies before the history that is told
+            world.lots["10bad"].discarded_at = desk.clock()
     if weeks:
         _history(desk, world, weeks, progress)
     if linked:

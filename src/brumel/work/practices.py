@@ -18,7 +18,6 @@ from brumel.store.tables import MethodVersion, Probe, User
 from brumel.work.desk import Desk, NotAllowed, NotFound, Refused
 from brumel.work.reasons import clean_reason
 
-
 _KEY = re.compile(r"^[a-z0-9.-]{3,40}$")
 
 
