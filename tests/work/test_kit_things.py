@@ -159,6 +159,30 @@ def test_a_changed_setting_is_shown_and_must_be_acknowledged(desk, clock, things
     assert h.state_of(desk, run).run.snapshot_id == newest.id
 
 
+def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(desk, clock, things):
+    meterside.take_settings(
+        desk, things.ansa, h.key(), meter_id=things.meters["Bench set B"], settings=SETTINGS, reason=""
+    )  # its cell constant is 1; cell B3 has 10, and the meter compensates
+    run = bench.start(
+        desk, things.ansa, h.key(), probe_id=things.probes["B3"], method_key="ec-one-standard", source="typed",
+        cups={"standard": things.lots["E12-031"]},
+    )["run"]  # fmt: skip
+    for after in (20, 40):
+        bench.type_reading(
+            desk, things.ansa, h.key(), run_id=run, step="standard", turn=0, signal="us_cm", value=1167.0, temperature_c=20.0,
+            after_s=after,
+        )  # fmt: skip
+    with desk.read() as session:
+        said = [
+            s.sentence for s in runstate.live(session, runstate.load(session, run)).suspicions if s.code == "setting"
+        ]
+    assert len(said) == 2
+    assert "off by a factor of 0.1" in said[0]
+    assert "switch the compensation off" in said[1]
+    with pytest.raises(Refused, match="Say why you take it all the same"):
+        bench.accept(desk, things.ansa, h.key(), run_id=run, step="standard", turn=0)
+
+
 BAD_SETTINGS = {
     "tds_factor": (7.0, "0.45 to 1 is possible"), "cell_constant": (None, "must be given"), "reference_c": ("22", "one of"),
     "compensation": ("magic", "one of none, linear"), "preset_salinity": ("salty", "must be a number"),

@@ -70,7 +70,7 @@ class LotView:
         """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
         unit, usual = solutions.UNCERTAINTY[quantity]
         body = solutions.measure(self.lot, quantity) or {}
-        u = f"± {float(body.get('u') or usual):g}" + (" %" if unit == "%" else "")
+        u = f"± {float(body.get('u') or usual):g}" + ("\u00a0%" if unit == "%" else "")
         return f"{trade(quantity).with_unit(self.nominal(quantity))} {u}"
 
     @property

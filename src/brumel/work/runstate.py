@@ -14,6 +14,7 @@ from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import Fitted, Taken, Terms
 from brumel.core.fitness.ph import span_percent
+from brumel.core.meter_settings import contradictions
 from brumel.core.settling import Settling, jumps, settling_time_s
 from brumel.core.suspicion import Suspicion, Vessel, unstable_link
 from brumel.core.verdict import Outcome, Row, Verdict
@@ -209,9 +210,28 @@ def suspicions(
         state.case, state.dip.source,
     )  # fmt: skip
     found += state.trade.suspicions(seen)
+    found += _settings(state, trace.entered_as)
     if state.dip.source == "live":
         found.append(unstable_link(trace.t_s, (now - state.dip.started_at).total_seconds() if now else None))
     return tuple(s for s in found if s)
+
+
+def _settings(state: RunState, entered: str) -> list[Suspicion]:
+    """What the meter's settings say against a typed display; a raw signal does not know them."""
+    if (
+        state.dip is None
+        or state.dip.source != "typed"
+        or not state.trade.is_display(entered)
+        or not state.case.settings
+    ):
+        return []
+    lots = [s.lot.lot for s in state.steps if s.lot]
+    said = contradictions(
+        state.case.settings, state.method.quantity, nominal_per_cm=state.run.probe.nominal, typed=entered,
+        families=tuple(str((lot.measures.get("ph") or {}).get("family")) for lot in lots),
+        pressure_hpa=state.run.conditions.get("pressure_hpa"),
+    )  # fmt: skip
+    return [Suspicion("setting", sentence, "Put the meter right, or say why it may stay so.") for sentence in said]
 
 
 def _tray(state: RunState, here: StepState, at: float) -> tuple[Vessel, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from itertools import groupby
 from typing import Any
@@ -23,6 +24,11 @@ from brumel.work.desk import MovedOn, NotFound, Refused
 blueprint = Blueprint("bench", __name__, template_folder="templates", url_prefix="/bench")
 
 Faults = Sequence[InputError | Refused]
+#: What the button says that starts a cup's clock.
+GOES_IN = {
+    "solution": "The probe is in the cup", "saturated_water": "The probe is in the cup", "air": "The cell is dry, in air",
+    "saturated_air": "The tip is over the water", "reference": "Both are in the water",
+}  # fmt: skip
 
 
 @blueprint.get("")
@@ -175,7 +181,9 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             )
         else:
             spec = state.trade.criteria(state.method, state.current.spec)
-            page = render_template("bench/run.html", live=seen, spec=spec, band=3 * spec.noise, **common)
+            page = render_template(
+                "bench/run.html", live=seen, spec=spec, band=3 * spec.noise, goes_in=GOES_IN, **common
+            )
         return page, 422 if faults else 200
 
 
@@ -214,6 +222,9 @@ def _write(run_id: str, do: Callable[[], Any]) -> Any:
         return run(run_id, error.faults)
     except Refused as error:
         return run(run_id, (error,))
+    back = request.form.get("back", "")
+    if re.fullmatch(r"[0-9a-f-]{36}", back):  # from a sitting, back to its timers
+        return redirect(url_for("bench.sitting", sitting_id=back))
     return redirect(url_for("bench.run", run_id=run_id))
 
 

@@ -10,7 +10,7 @@ from brumel.core.errors import InputError
 from brumel.methods import Method
 from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
-from brumel.web.bench.routes import Faults, blueprint, conditions_of, offers_for
+from brumel.web.bench.routes import GOES_IN, Faults, blueprint, conditions_of, offers_for
 from brumel.web.forms import ConditionsForm
 from brumel.work import kit, practices, sittings
 from brumel.work.conditions import PRESSURES
@@ -106,7 +106,9 @@ def sitting(sitting_id: str) -> Any:
     with desk().read() as session:
         found = sittings.load(session, sitting_id)
         lines = sittings.lines(session, found, desk().clock())
-        return render_template("bench/sitting.html", sitting=found, lines=lines, turn=sittings.next_line(lines))
+        return render_template(
+            "bench/sitting.html", sitting=found, lines=lines, turn=sittings.next_line(lines), goes_in=GOES_IN
+        )
 
 
 @blueprint.get("/sittings/<sitting_id>/now")

@@ -35,7 +35,7 @@ def index(faults: Any = ()) -> Any:
         groups = [
             {"meter": m, "lines": [line for line in lines if line["probe"].meter_id == m.id],
              "snapshot": kit.last_snapshot(session, m.id)}
-            for m in kit.meters(session)
+            for m in sorted(kit.meters(session), key=lambda m: (m.link == "typed", m.name))
         ]  # fmt: skip
         lots = sorted(kit.lots(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         page = render_template(
