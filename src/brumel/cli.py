@@ -1,4 +1,4 @@
-"""The command line: everything the README names."""
+"""The command line: everything the README names. Each command loads what it needs, so that each starts quickly."""
 
 from __future__ import annotations
 
@@ -15,14 +15,7 @@ import click
 from rich.console import Console
 
 from brumel.config import Config, ConfigError, sqlalchemy_url
-from brumel.meters.agent import Agent, Refused, Spool
-from brumel.meters.port import serve as serve_port
 from brumel.store.cluster import ROOT, Cluster, ClusterError, free_port
-from brumel.store.migrate import migrate
-from brumel.store.sessions import make_engine, make_sessions
-from brumel.work import demo as demo_world
-from brumel.work import live, people
-from brumel.work.desk import Desk
 
 DEFAULT_PORT = 8420
 out = Console(stderr=False, highlight=False)
@@ -40,6 +33,11 @@ def main() -> None:
 @click.option("--no-history", is_flag=True, help="Leave out the twelve weeks of history.")
 def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
     """Start everything with demo data: database, simulated meter, web server on 127.0.0.1."""
+    from brumel.store.migrate import migrate
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import demo as demo_world
+    from brumel.work.desk import Desk
+
     cluster = Cluster("demo")
     try:
         if fresh:
@@ -135,6 +133,8 @@ def serve(host: str, port: int, workers: int, threads: int) -> None:
 @main.command("migrate")
 def migrate_command() -> None:
     """Bring the database of DATABASE_URL up to the newest tables."""
+    from brumel.store.migrate import migrate
+
     url = os.environ.get("DATABASE_URL")
     if not url:
         raise click.ClickException("DATABASE_URL is not set; point it at a PostgreSQL server.")
@@ -147,6 +147,10 @@ def migrate_command() -> None:
 @click.option("--every", default=0.1, show_default=True, help="Seconds between looks.")
 def meter(parent: int | None, every: float) -> None:
     """Run the simulated meter inside Brumel: it stores what its probes show."""
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import live
+    from brumel.work.desk import Desk
+
     engine = make_engine(_config().database_url, pool_size=2)
     simulator = live.Simulator(Desk(make_sessions(engine)))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -166,6 +170,11 @@ def meter(parent: int | None, every: float) -> None:
 @click.option("--parent", type=int, help="End when this process has ended.")
 def meter_port(port: int, name: str, parent: int | None) -> None:
     """Run a simulated meter on a TCP port that speaks the link's protocol (SDI-12)."""
+    from brumel.meters.port import serve as serve_port
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import live
+    from brumel.work.desk import Desk
+
     desk = Desk(make_sessions(make_engine(_config().database_url, pool_size=3)))
     cable = live.Cable(desk, name)
     server = serve_port("127.0.0.1", port, cable.addresses, cable.sense)
@@ -186,6 +195,8 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
 @click.option("--parent", type=int, help="End when this process has ended.")
 def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bool, parent: int | None) -> None:
     """Read a meter where it is plugged in and post what it shows, with the token of BRUMEL_LINK_TOKEN."""
+    from brumel.meters.agent import Agent, Refused, Spool
+
     token = os.environ.get("BRUMEL_LINK_TOKEN", "")
     if not token:
         raise click.ClickException("BRUMEL_LINK_TOKEN is not set; the lead makes a token in Kit, on the meter's page.")
@@ -213,10 +224,14 @@ def _end_with(parent: int, stop: threading.Event) -> None:
 @main.command("add-user")
 @click.argument("username")
 @click.argument("name")
-@click.option("--role", type=click.Choice(people.ROLES), default="technician", show_default=True)
+@click.option("--role", type=click.Choice(("technician", "lead")), default="technician", show_default=True)
 @click.password_option()
 def add_user(username: str, name: str, role: str, password: str) -> None:
     """Add a person to the database of DATABASE_URL."""
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import people
+    from brumel.work.desk import Desk
+
     desk = Desk(make_sessions(make_engine(_config().database_url)))
     with desk.sessions.begin() as session:
         people.add_user(session, desk, username, name, role, password)

@@ -14,8 +14,9 @@ from sqlalchemy import func, select
 from brumel.store.cluster import free_port
 from brumel.store.tables import Calibration, Meter, Sample
 from brumel.work import kit, live, meterside
-from tests.browser.conftest import check_axe
+from tests.browser.conftest import Brumel, check_axe
 from tests.browser.test_stories import settled
+from tests.conftest import database_copy
 from tests.work import helpers as h
 
 GOES_IN = re.compile("The probe is in the cup|The cell is dry|The tip is over|Both are in the water")
@@ -29,6 +30,17 @@ MAIN = [
     ("Ammonium tip A7", {"It may go ahead": "Tips only today"}, 2, r"Slope 56\.[3-7] mV a decade"),
     ("Chlorine tip C1", {}, 1, r"−0\.0[456] mg/L against the second method"),
 ]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def bench(server, present_template):
+    """One running Brumel for the schools: each takes a probe of its own."""
+    with database_copy(server, present_template) as url:
+        running = Brumel(url, pace=14)
+        running.start()
+        yield running
+        running.kill()
+        running.engine.dispose()
 
 
 def go_in(page):
@@ -46,7 +58,8 @@ def beside(brumel, page, name):
 
 
 @pytest.mark.parametrize(("name", "asked", "steps", "says"), MAIN, ids=[m[0] for m in MAIN])
-def test_the_main_school_live(brumel, open_page, name, asked, steps, says):
+def test_the_main_school_live(bench, open_page, name, asked, steps, says):
+    brumel = bench
     narrow = name.startswith(("Oxygen", "Chlorine"))  # two of them as they are used in the field
     page = open_page(brumel.base, width=390 if narrow else 1280, height=844 if narrow else 800)
     page.goto(f"/bench/probes/{brumel.things.probes[name[-2:]]}")

@@ -6,9 +6,19 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.stats import theilslopes
 
 from brumel.core.errors import WrongShape
-from brumel.core.settling import Criteria, FieldCriteria, State, judge, judge_by_readings, jumps, settling_time_s
+from brumel.core.settling import (
+    Criteria,
+    FieldCriteria,
+    State,
+    judge,
+    judge_by_readings,
+    jumps,
+    settling_time_s,
+    theil_sen_slope,
+)
 from brumel.methods import load_method
 from brumel.methods.settling import load_settling
 
@@ -144,3 +154,12 @@ def test_field_rule_of_the_national_field_manual():
     assert judge_by_readings(t, 1000 + 20 * np.sin(t), percent).settled
     assert not judge_by_readings(t, 1000 + 60 * np.sin(t), percent).settled
     assert isinstance(PH, Criteria)
+
+
+@given(data=st.lists(st.tuples(st.floats(0, 600), st.floats(-500, 500)), min_size=2, max_size=60))
+def test_the_slope_is_theil_and_sen_s(data):
+    """Held to scipy's own, doubled times and all."""
+    t, y = (np.array(column) for column in zip(*sorted(data), strict=True))
+    if np.ptp(t) > 1e-3 and np.ptp(y) > 1e-6:
+        assert theil_sen_slope(t, y) == pytest.approx(float(theilslopes(y, t)[0]), rel=1e-9, abs=1e-9)
+    assert theil_sen_slope(np.full(4, 3.0), np.arange(4.0)) == 0.0

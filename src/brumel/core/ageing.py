@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, WrongShape
@@ -117,6 +116,8 @@ def forecast(
     door.close()
     if float(np.ptp(x)) <= 0:
         raise InputError("days", "All values have the same time.")
+    from scipy import stats  # takes seconds to load, and only a probe's page asks for it
+
     line = stats.linregress(x, y)
     last = float(x.max())
     now = float(line.intercept + line.slope * last)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 from brumel.core import salinity as salt
 from brumel.core.checking import Door, Floats, plain
@@ -252,12 +252,18 @@ def linear_lowest_c(coefficient_percent: float, reference_c: float = REFERENCE_C
 
 
 _F25_C = np.linspace(0.0, 35.0, 701)
-_F25 = np.exp(CubicSpline(NATURAL_WATER_C, np.log(NATURAL_WATER_F25))(_F25_C))
+
+
+@functools.cache
+def _f25() -> NDArray[np.float64]:
+    from scipy.interpolate import CubicSpline  # loaded only where natural water is compensated
+
+    return np.asarray(np.exp(CubicSpline(NATURAL_WATER_C, np.log(NATURAL_WATER_F25))(_F25_C)))
 
 
 def natural_factor(temperature_c: NDArray[np.float64]) -> NDArray[np.float64]:
     """Factor from T to 25 °C of natural water [EN27888], a smooth curve through the remembered table. Checked input only."""
-    return np.interp(temperature_c, _F25_C, _F25)
+    return np.interp(temperature_c, _F25_C, _f25())
 
 
 def reference_label(kind: Kind, coefficient_percent: float, reference_c: float) -> str:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import theilslopes
 
 from brumel.core.errors import WrongShape
 
@@ -270,6 +270,25 @@ def _after_last_step(
     return t, y, None
 
 
+@functools.cache
+def _pairs(n: int) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    return np.triu_indices(n, 1)
+
+
+def theil_sen_slope(times_s: NDArray[np.float64], values: NDArray[np.float64]) -> float:
+    """The median of all slopes between pairs of samples [unit per s]; 0 for fewer than two moments.
+
+    The same as `scipy.stats.theilslopes`, held to it by a test; that package takes half of every start to load, and works
+    out a confidence interval that is not needed twice a second.
+    """
+    first, second = _pairs(len(times_s))
+    apart = times_s[second] - times_s[first]
+    moved = apart > 0
+    if not moved.any():
+        return 0.0
+    return float(np.median((values[second] - values[first])[moved] / apart[moved]))
+
+
 def _drift_and_noise(t: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]:
     if t.size > _MOST_IN_WINDOW:
         parts = np.array_split(np.arange(t.size), _MOST_IN_WINDOW)
@@ -277,7 +296,7 @@ def _drift_and_noise(t: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[fl
         yy = np.array([np.median(y[p]) for p in parts])
     else:
         tt, yy = t, y
-    slope = float(theilslopes(yy, tt)[0]) if tt.size > 1 else 0.0
+    slope = theil_sen_slope(tt, yy)
     rest = y - slope * t
     noise = float(1.4826 * np.median(np.abs(rest - np.median(rest))))
     # MAD is blind to a display that flips between two digits; the SD is not.

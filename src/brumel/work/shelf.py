@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import uuid
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -253,40 +253,44 @@ def set_interval(
     desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, days: float | None, reason: str
 ) -> dict[str, Any]:
     """How often an upkeep of this probe is due [d]; None goes back to the default, 0 is never. For the lead."""
-    if actor.role != "lead":
-        raise NotAllowed("Intervals of a probe are set by the lead.")
-    with desk.write(actor, key, "probe.interval") as w:
-        if w.done:
-            return w.done
-        probe = kit.probe(w.session, probe_id)
-        if what not in kinds(probe):
-            raise InputError("what", "Choose which upkeep from the list.", value=what)
+
+    def check() -> None:
         if days is not None and (not 0 <= days <= 3650 or days != int(days)):
             raise OutOfRange("days", days, 0, 3650, "d")
-        why = clean_reason(reason)
-        others = {k: v for k, v in probe.intervals.items() if k != what}
-        probe.intervals = others if days is None else {**others, what: int(days)}
-        return w.finish(f"probe:{probe.id}", {"what": what, "days": days, "reason": why}, probe=probe.id)
+
+    return _set_own(desk, actor, key, probe_id, "intervals", what, days, check, reason)
 
 
 def set_wait(
     desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, hours: float | None, reason: str
 ) -> dict[str, Any]:
-    """A wait of the probe's own, as its manual says; None goes back to the default. For the lead."""
+    """A wait of the probe's own, as its manual says [h]; None goes back to the default. For the lead."""
+
+    def check() -> None:
+        if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
+            raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
+
+    return _set_own(desk, actor, key, probe_id, "waits", what, hours, check, reason)
+
+
+def _set_own(
+    desk: Desk, actor: User, key: uuid.UUID, probe_id: str, field: str, what: str, value: float | None,
+    check: Callable[[], None], reason: str,
+) -> dict[str, Any]:  # fmt: skip
+    """Set one entry of the probe's own record, or take it out again."""
     if actor.role != "lead":
-        raise NotAllowed("Waits of a probe are set by the lead.")
-    with desk.write(actor, key, "probe.wait") as w:
+        raise NotAllowed(f"{field.capitalize()} of a probe are set by the lead.")
+    with desk.write(actor, key, f"probe.{field.removesuffix('s')}") as w:
         if w.done:
             return w.done
         probe = kit.probe(w.session, probe_id)
         if what not in kinds(probe):
-            raise InputError("what", "Choose which wait from the list.", value=what)
-        if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
-            raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
+            raise InputError("what", "Choose which upkeep from the list.", value=what)
+        check()
         why = clean_reason(reason)
-        others = {k: v for k, v in probe.waits.items() if k != what}
-        probe.waits = others if hours is None else {**others, what: hours}
-        return w.finish(f"probe:{probe.id}", {"what": what, "hours": hours, "reason": why}, probe=probe.id)
+        others = {k: v for k, v in getattr(probe, field).items() if k != what}
+        setattr(probe, field, others if value is None else {**others, what: value})
+        return w.finish(f"probe:{probe.id}", {"what": what, field: value, "reason": why}, probe=probe.id)
 
 
 def history(session: Session, probe_id: uuid.UUID, count: int = 20) -> list[Upkeep]:
