@@ -116,7 +116,13 @@ def wait(until, longest=20.0):
 
 
 def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
-    cable = serve("127.0.0.1", 0, lambda: ["1", "2"], lambda address: (float(address) * 10, 20.0))
+    late = [0.9]  # one answer comes after the program has given up waiting for it
+
+    def sense(address):
+        time.sleep(late.pop() if late else 0)
+        return float(address) * 10, 20.0
+
+    cable = serve("127.0.0.1", 0, lambda: ["1", "2"], sense)
     threading.Thread(target=cable.serve_forever, daemon=True).start()
     said, stop = [], threading.Event()
     agent = Agent(server.url, "t", f"socket://127.0.0.1:{cable.server_address[1]}", Spool(tmp_path / "s"), every_s=0.05,

@@ -136,6 +136,7 @@ class Agent:
             while not stop.is_set():
                 rows, (session, started) = [], self._base
                 for address in self.addresses:
+                    line.reset_input_buffer()  # an answer that came too late belongs to nobody any more
                     line.write(sdi12.ask(address).encode("ascii"))
                     answer = line.read_until(b"\n").decode("ascii", "replace")
                     silent = 0 if answer else silent + 1
