@@ -255,7 +255,7 @@ def _tool(name: str) -> str:
 
 
 def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
-    """The runs of pytest: tracing slows the long ones by half, so by default only the floors without a database are traced."""
+    """The runs of pytest: tracing slows the long ones by half, so by default only floors without a database are traced."""
     if arguments:
         return [list(arguments)]
     two, report = ["-n", "2", "--dist", "worksteal"], ["--cov-report", "term:skip-covered"]
