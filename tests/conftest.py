@@ -85,16 +85,20 @@ def _few_partitions(url: str, now: datetime) -> None:
 
 def _template(server: str, kind: str, clock: Callable[[], datetime], weeks: int = 0) -> str:
     """The name of a template database: made by the first worker that asks, used by all of them."""
-    run = os.environ.get("PYTEST_XDIST_TESTRUNUID", str(os.getpid()))[:12]
+    run = os.getppid() if "PYTEST_XDIST_WORKER" in os.environ else os.getpid()
     name = f"template_{kind}_{run}"
     with (Path(tempfile.gettempdir()) / f"brumel-{kind}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         there = _ask(server, "select datname from pg_database where datname like 'template\\_%'")
         if name not in there:
-            for old in (n for n in there if n.startswith(f"template_{kind}_")):  # of an earlier run
-                _do(server, f"drop database if exists {old} with (force)")
+            for old in (n for n in there if n.startswith("template_") and not _alive(int(n.rsplit("_", 1)[1]))):
+                _do(server, f"drop database if exists {old} with (force)")  # of a run that has ended
             _make(server, name, clock, weeks)
     return name
+
+
+def _alive(pid: int) -> bool:
+    return Path(f"/proc/{pid}").exists()
 
 
 def _ask(server: str, query: str) -> list[str]:
