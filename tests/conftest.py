@@ -91,14 +91,14 @@ def _template(server: str, kind: str, clock: Callable[[], datetime], weeks: int 
         fcntl.flock(lock, fcntl.LOCK_EX)
         there = _ask(server, "select datname from pg_database where datname like 'template\\_%'")
         if name not in there:
-            for old in (n for n in there if n.startswith("template_") and not _alive(int(n.rsplit("_", 1)[1]))):
+            for old in (n for n in there if n.startswith("template_") and not _alive(n.rsplit("_", 1)[1])):
                 _do(server, f"drop database if exists {old} with (force)")  # of a run that has ended
             _make(server, name, clock, weeks)
     return name
 
 
-def _alive(pid: int) -> bool:
-    return Path(f"/proc/{pid}").exists()
+def _alive(pid: str) -> bool:
+    return pid.isdigit() and Path(f"/proc/{pid}").exists()
 
 
 def _ask(server: str, query: str) -> list[str]:
