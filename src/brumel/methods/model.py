@@ -129,7 +129,7 @@ class Method(_Strict):
     school: str = Field(max_length=600)
     when: str = Field(max_length=600)
     fit: str
-    steps: tuple[StepSpec, ...] = Field(min_length=1, max_length=8)
+    steps: tuple[StepSpec, ...] = Field(min_length=1, max_length=10)  # 8 of its own, as found and as left
     rinse: str = Field(max_length=600)
     prepare: tuple[str, ...]
     cautions: tuple[str, ...] = Field(min_length=1)

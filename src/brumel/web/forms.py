@@ -107,7 +107,7 @@ class ReasonForm(WriteForm):
         text = str(self.seen.data or "")
         if not text:
             return None
-        if not re.fullmatch(r"\d{1,7}", text):
+        if not re.fullmatch(r"\d{1,8}", text):  # a linked sample is numbered in ms, up to 3 h
             raise InputError(
                 "form", "This form does not say which sample it is for. Reload the page and send it again."
             )

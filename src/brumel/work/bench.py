@@ -73,7 +73,7 @@ def open_run(
 
 def _may_start(w: Write, probe: Probe, source: str) -> None:
     if probe.retired_at:
-        raise Refused(f"{probe.name} is retired. Put it back in service in Kit first.")
+        raise Refused(f"{probe.name} is retired; its record stays, but it is not calibrated any more.")
     if kit.open_run(w.session, probe.id):
         raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
     if waiting := kit.conditioning(w.session, probe, w.now):
@@ -162,13 +162,9 @@ def dip(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn
 
 def _in_order(w: Write, run: Run) -> None:
     """In a sitting, ion tips come after the pH, ORP and conductivity they rest on."""
-    if run.sitting_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
-        return
-    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    others = w.session.scalars(select(Run).where(Run.sitting_id == run.sitting_id, ~ended))
-    names = sorted(r.probe.name for r in others if r.probe.quantity in ("ph", "redox", "conductivity"))
+    names = kit.waits_for(w.session, run)
     if names:
-        raise Refused(f"Ion tips come last: finish {', '.join(names)} first, then go on with {run.probe.name}.")
+        raise Refused(f"Ion tips come last: finish {names} first, then go on with {run.probe.name}.")
 
 
 def _dip(w: Write, state: runstate.RunState, entered: str) -> Dip:

@@ -332,6 +332,16 @@ def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
 
 
+def waits_for(session: Session, run: Run) -> str:
+    """What of this sitting must end before an ion tip's run goes on; empty where nothing stands in its way."""
+    if run.sitting_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
+        return ""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    open_ones = session.scalars(select(Run).where(Run.sitting_id == run.sitting_id, ~ended))
+    names = [r.probe.name for r in open_ones if r.probe.quantity in ("ph", "redox", "conductivity")]
+    return ", ".join(sorted(names))
+
+
 def last_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     """The newest run of a probe, whatever became of it."""
     return session.scalar(select(Run).where(Run.probe_id == probe_id).order_by(Run.started_at.desc()).limit(1))

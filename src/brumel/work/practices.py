@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputErrors
+from brumel.core.errors import InputError, InputErrors
 from brumel.methods import ORDER, Method, load_method, load_methods
 from brumel.methods.loader import method_faults
 from brumel.methods.model import BandSpec, Limit
@@ -18,6 +18,7 @@ from brumel.store.tables import MethodVersion, Probe, User
 from brumel.work.desk import Desk, NotAllowed, NotFound, Refused
 from brumel.work.reasons import clean_reason
 
+MOST_STEPS = 8
 _KEY = re.compile(r"^[a-z0-9.-]{3,40}$")
 
 
@@ -108,6 +109,8 @@ def save(desk: Desk, actor: User, key: uuid.UUID, *, body: dict[str, Any], reaso
         if w.done:
             return w.done
         why = clean_reason(reason)
+        if len(body.get("steps") or ()) > MOST_STEPS:
+            raise InputError("steps", f"A method has at most {MOST_STEPS} steps of its own.")
         newest = method(w.session, str(body.get("key", "")))
         past = versions(w.session, str(body.get("key", "")))
         number = max([v.version for v in past] + ([newest.version] if newest else [0]))

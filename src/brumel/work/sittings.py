@@ -15,7 +15,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.core.fitness.ions import prerequisites
 from brumel.core.planning import Plan, Task, plan
 from brumel.methods import ORDER, Method
-from brumel.store.tables import Probe, Run, RunEnd, Sitting, User
+from brumel.store.tables import Probe, Run, Sitting, User
 from brumel.work import bench, kit, practices, runstate
 from brumel.work.conditions import Conditions
 from brumel.work.desk import Desk, NotFound, object_id
@@ -153,7 +153,7 @@ def lines(session: Session, found: Sitting, now: datetime) -> list[Line]:
         state = runstate.load(session, run.id)
         seen = runstate.live(session, state, now=now) if not state.end else None
         elapsed = (now - state.dip.started_at).total_seconds() if state.dip else None
-        waits = "" if state.end else waits_for(session, run)
+        waits = "" if state.end else kit.waits_for(session, run)
         result.append(Line(state, seen, waits, elapsed))
     return [replace(line, shares_with=_sharing(line, result)) for line in result]
 
@@ -169,16 +169,6 @@ def _sharing(line: Line, others: Sequence[Line]) -> tuple[str, ...]:
         if o is not line and not o.state.end and (there := o.state.current) and there.lot
         and there.lot.lot.id == mine.lot.id
     )  # fmt: skip
-
-
-def waits_for(session: Session, run: Run) -> str:
-    """What of this sitting must end before an ion tip's run goes on; empty where nothing stands in its way."""
-    if run.sitting_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
-        return ""
-    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    open_ones = session.scalars(select(Run).where(Run.sitting_id == run.sitting_id, ~ended))
-    names = [r.probe.name for r in open_ones if r.probe.quantity in ("ph", "redox", "conductivity")]
-    return ", ".join(sorted(names))
 
 
 def next_line(found: Sequence[Line]) -> Line | None:
