@@ -161,6 +161,8 @@ def test_a_whole_meter_in_one_sitting(brumel, open_page):
             continue
         name = heading.inner_text()
         act.click()
+        page.wait_for_url(lambda url: url != sitting)  # a click does not wait for the page behind it
+        page.locator("[data-main], .act-bar").first.wait_for()
         if page.locator("[data-main]").count():
             settled(page)
             beside(brumel, page, name)

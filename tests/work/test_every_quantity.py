@@ -250,6 +250,25 @@ def test_a_weather_report_s_pressure_is_brought_down_to_the_station(desk, things
     assert pressure == pytest.approx(float(oxygen.station_from_sea_level_hpa(1020.0, 612.0)), abs=0.01)
 
 
+def test_a_standard_below_what_the_sites_read_is_kept_on_the_run(desk, things):
+    """The lagoon reads up to 32 000 µS/cm: 1413 does not bracket it, and no standard on the shelf does."""
+    run = start(desk, things, "A3", "ec-two-standards", {"weak": "E14-055", "strong": "E12-031"})
+    assert "above the strongest standard of this run (12880 µS/cm)" in h.state_of(desk, run).run.conditions["bracket"]
+
+
+def test_a_cup_outside_its_table_silences_one_probe_and_not_the_meter(desk, clock, things):
+    with desk.sessions.begin() as session:
+        live.set_truth(session, f"probe:{things.probes['A4']}", {"cups_c": 8.0})  # quinhydrone is known from 20 °C
+    for probe, method, cups in (
+        ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}), ("A3", "ec-check", {"standard": "E14-055"})
+    ):  # fmt: skip
+        run = start(desk, things, probe, method, cups)
+        state = h.state_of(desk, run)
+        bench.dip(desk, things.ansa, h.key(), run_id=run, step=state.current.spec.key, turn=0)
+    clock.on(seconds=10)
+    assert live.pump(desk) == 21  # the cell's samples, none of the other's
+
+
 def test_an_ion_tip_waits_for_what_it_rests_on(desk, clock, things):
     lots = {"low": "NO1-014", "high": "NO2-014"}
     with pytest.raises(Refused, match="after pH, ORP and conductivity"):

@@ -16,7 +16,7 @@ from brumel.core.verdict import Outcome
 from brumel.methods import Method
 from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Run, RunEnd, Superseding, User
 from brumel.work import kit, practices, runstate, samples, solutions
-from brumel.work.conditions import Conditions, checked
+from brumel.work.conditions import Conditions, checked, out_of_reach
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 from brumel.work.trades import Case, Trade, trade
@@ -60,6 +60,9 @@ def open_run(
     method = practices.for_probe(method, probe).with_found_and_left(conditions.as_found, conditions.as_left)
     chosen = _cups(w, method, cups, probe)
     stored = checked(w, probe, method, conditions, source)
+    lots = [w.session.get_one(Lot, uuid.UUID(lot)) for lot in chosen.values()]
+    if beyond := out_of_reach(w.session, probe, lots):
+        stored["bracket"] = beyond
     snapshot, look = kit.last_snapshot(w.session, probe.meter_id), kit.last_inspection(w.session, probe.id)
     run = Run(
         id=uuid.uuid4(), probe_id=probe.id, operator_id=w.actor.id, source=source, method=method.stored(), cups=chosen,
@@ -231,8 +234,7 @@ def add_typed(
     """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
     check_typed(own, signal, value, temperature_c, after_s)
     if made.entered and made.entered != signal:
-        raise InputError("signal", "This cup was begun in another unit (mV or displayed pH). Stay with that one."
-                         if own.quantity == "ph" else "This cup was begun in another unit. Stay with that one.")  # fmt: skip
+        raise InputError("signal", f"This cup was begun in another unit{own.unit_words}. Stay with that one.")
     t_s = (w.now - made.started_at).total_seconds() if after_s is None else after_s
     if not 0 <= t_s <= samples.LONGEST_DIP.total_seconds():
         raise Refused("The probe has stood here for over three hours; dip it afresh.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -13,9 +14,10 @@ from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.fitness.ions import prerequisites
 from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa, station_pressure_hpa
+from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
-from brumel.store.tables import Probe
-from brumel.work import kit
+from brumel.store.tables import Lot, Probe, Site
+from brumel.work import kit, solutions
 from brumel.work.desk import Refused, Write
 
 PRESSURES = {
@@ -113,3 +115,12 @@ def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, .
             trusted = kit.trust(session, other, now).valid
             state[other.quantity] = state.get(other.quantity, False) or trusted
     return prerequisites(state)
+
+
+def out_of_reach(session: Session, probe: Probe, lots: Sequence[Lot]) -> str:
+    """A sentence where the sites usually read above the strongest standard of a run, empty otherwise."""
+    standards = [solutions.nominal(lot, "conductivity") for lot in lots if solutions.measure(lot, "conductivity")]
+    if probe.quantity != "conductivity" or not standards:
+        return ""
+    usual = [float(r["conductivity"]["usual"][1]) for r in session.scalars(select(Site.ranges)) if "conductivity" in r]
+    return out_of_bracket(max(standards), max(usual, default=0.0), "µS/cm")

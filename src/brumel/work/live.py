@@ -11,7 +11,8 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.conductivity import KINDS, to_reference
+from brumel.core.conductivity import to_reference
+from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l
 from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
 from brumel.meters.sensors.glass import contaminated
@@ -55,7 +56,7 @@ class Simulator:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._standing: dict[uuid.UUID, _Standing] = {}
+        self._standing: dict[uuid.UUID, _Standing | None] = {}
         self._next: dict[uuid.UUID, int] = {}
 
     def pump(self) -> int:
@@ -67,10 +68,13 @@ class Simulator:
             pace = float(truth(session, "clock").get("pace", 1.0)) if dips else 1.0
             for dip in dips:
                 if dip.id not in self._standing:
-                    self._standing[dip.id] = standing(session, dip)
+                    self._standing[dip.id] = _standing_or_none(session, dip)
                     self._next[dip.id] = samples.next_seq(session, dip)
+                stands = self._standing[dip.id]
+                if stands is None:
+                    continue
                 due_s = (now - dip.started_at).total_seconds() * pace
-                stored, self._next[dip.id] = _advance(session, dip, self._standing[dip.id], self._next[dip.id], due_s)
+                stored, self._next[dip.id] = _advance(session, dip, stands, self._next[dip.id], due_s)
                 new += stored
             for gone in set(self._standing) - {d.id for d in dips}:
                 del self._standing[gone], self._next[gone]
@@ -115,6 +119,14 @@ def standing(session: Session, dip: Dip) -> _Standing:
     probe = session.get_one(Probe, dip.probe_id)
     own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
     return _Standing(own, _liquid(session, dip, probe, own), _start(session, dip))
+
+
+def _standing_or_none(session: Session, dip: Dip) -> _Standing | None:
+    """None for a cup outside its solution's table: that probe stays silent, and the others go on."""
+    try:
+        return standing(session, dip)
+    except InputError:
+        return None
 
 
 class Cable:
@@ -240,8 +252,7 @@ def _water(body: dict[str, Any]) -> Liquid:
 
 def _share_at(temperature_c: float) -> float:
     """Natural water's conductivity at a temperature against 25 °C."""
-    at_25 = float(to_reference(1.0, min(max(temperature_c, 0.0), 35.0), kind=KINDS[2]))  # type: ignore[arg-type]
-    return 1.0 / at_25
+    return 1.0 / float(to_reference(1.0, min(max(temperature_c, 0.0), 35.0), kind="natural"))
 
 
 def _start(session: Session, dip: Dip) -> Start:

@@ -13,7 +13,6 @@ from sqlalchemy.orm import Session
 from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import Fitted, Taken, Terms
-from brumel.core.fitness.ph import span_percent
 from brumel.core.meter_settings import contradictions
 from brumel.core.settling import Settling, jumps, settling_time_s
 from brumel.core.suspicion import Suspicion, Vessel, unstable_link
@@ -287,32 +286,20 @@ def result(session: Session, state: RunState) -> Result:
     features = _features(state.trade, points) | dict(terms.numbers)
     faults = load_faults(state.method.quantity)
     taken = taken_points(state)
+    features |= state.trade.run_features(taken)
     try:
         if signal == "mixed":
-            raise CannotFit(
-                "points",
-                "Some cups were entered in mV and some as displayed pH; redo them in one way."
-                if state.method.quantity == "ph"
-                else "The cups were entered in different units; redo them in one.",
-            )
+            words = f"The cups were entered in different units{state.trade.unit_words}; redo them in one."
+            raise CannotFit("points", words)
         found = state.trade.assess(taken, state.method.judged_by(), terms)
     except InputError as error:
         text = " ".join(str(f) for f in error.faults)
         source = "Nernst's law" if state.trade.signal_unit == "mV" else "common practice, no source"
         row = Row("fit", "a fit through the points", None, "", "must be possible", Outcome.NOT, source, text)
-        if state.method.quantity == "ph":
-            features |= _span(taken)
         return Result(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
     features |= found.features
-    if state.method.quantity == "ph":
-        features |= _span(taken)
     causes = tuple(rank(features, faults)) if found.verdict.outcome is not Outcome.FIT else ()
     return Result(found.fit, found.verdict, causes, _as_found(before, state, signal), signal)
-
-
-def _span(taken: list[Taken]) -> dict[str, float]:
-    span = span_percent(taken)
-    return {} if span is None else {"span_percent": span}
 
 
 def _terms(

@@ -11,14 +11,13 @@ from flask import Blueprint, current_app, flash, redirect, render_template, requ
 
 from brumel.core.errors import InputError
 from brumel.core.meter_settings import contradictions
-from brumel.core.suspicion import out_of_bracket
 from brumel.methods import ORDER, StepSpec
 from brumel.store.tables import Probe, Snapshot
 from brumel.web import drawn, live, plates
 from brumel.web.access import actor, desk
 from brumel.web.forms import AcceptForm, ConditionsForm, ReasonForm, TypedForm, WriteForm, text_of
-from brumel.work import bench, kit, life, practices, rounds, runstate, solutions, watch
-from brumel.work.conditions import PRESSURES, Conditions, missing_first
+from brumel.work import bench, kit, life, practices, runstate, solutions, watch
+from brumel.work.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.desk import MovedOn, NotFound, Refused
 
 blueprint = Blueprint("bench", __name__, template_folder="templates", url_prefix="/bench")
@@ -77,12 +76,13 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             last_conditions=last_run.conditions if last_run else {},
             can_find=any(s.role == "adjust" for s in method.steps),
             missing=missing_first(session, probe, now) if probe.quantity in ("nitrate", "ammonium") else (),
-            contradictions=_contradictions(snapshot, probe, offers, source), brackets=_brackets(session, probe, offers),
+            contradictions=contradictions_for(snapshot, probe, offers, source),
+            bracket=out_of_reach(session, probe, [v[0].lot for v in offers.values() if v]),
         )  # fmt: skip
         return page, 422 if faults else 200
 
 
-def _contradictions(
+def contradictions_for(
     snapshot: Snapshot | None, probe: Probe, offers: dict[str, list[kit.LotView]], source: str
 ) -> tuple[str, ...]:
     """What the meter's settings say against this probe and the solutions offered first."""
@@ -94,18 +94,6 @@ def _contradictions(
         snapshot.settings, probe.quantity, nominal_per_cm=probe.nominal, families=families,
         typed="us_cm" if source == "typed" and probe.quantity == "conductivity" else "",
     )  # fmt: skip
-
-
-def _brackets(session: Any, probe: Probe, offers: dict[str, list[kit.LotView]]) -> list[str]:
-    """Where the sites read above the strongest standard offered."""
-    if probe.quantity != "conductivity" or not offers:
-        return []
-    highest = max((v.nominal("conductivity") for views in offers.values() for v in views[:1]), default=0.0)
-    usual = max(
-        (r["conductivity"]["usual"][1] for s in rounds.sites(session) if "conductivity" in (r := s.ranges)), default=0.0
-    )
-    said = out_of_bracket(highest, usual, "µS/cm") if highest else ""
-    return [said] if said else []
 
 
 def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
@@ -325,7 +313,3 @@ def stream(run_id: str) -> Any:
     found = watch.RunWatch(desk(), run_id)
     dip_id = str(found.dip.id) if found.dip else ""
     return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)
-
-
-# The sitting shares this blueprint and the helpers above.
-from brumel.web.bench import sitting as sitting  # noqa: E402

@@ -10,7 +10,7 @@ from brumel.core.errors import InputError
 from brumel.methods import Method
 from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
-from brumel.web.bench.routes import GOES_IN, Faults, blueprint, conditions_of, offers_for
+from brumel.web.bench.routes import GOES_IN, Faults, blueprint, conditions_of, contradictions_for, offers_for
 from brumel.web.forms import ConditionsForm
 from brumel.work import kit, practices, sittings
 from brumel.work.conditions import PRESSURES
@@ -22,7 +22,8 @@ def plan_sitting(meter_id: str, faults: Faults = ()) -> Any:
     """Choose probes, methods and cups for one sitting; the outline says how long it takes."""
     with desk().read() as session:
         meter, now = kit.meter(session, meter_id), desk().clock()
-        lots = kit.lots(session, now)
+        lots, snapshot = kit.lots(session, now), kit.last_snapshot(session, meter.id)
+        source = request.values.get("source", "typed" if meter.link == "typed" else "live")
         rows: list[dict[str, Any]] = []
         chosen: list[tuple[Probe, Method]] = []
         poured: list[tuple[Probe, Method, dict[str, str]]] = []
@@ -33,14 +34,15 @@ def plan_sitting(meter_id: str, faults: Faults = ()) -> Any:
             why = _in_the_way(session, probe, now)
             rows.append({"probe": probe, "method": method, "methods": practices.methods(session, probe.quantity),
                          "offers": offers, "before": kit.last_cups(session, probe.id), "why": why,
-                         "taken": _is_taken(probe, why)})  # fmt: skip
+                         "taken": _is_taken(probe, why),
+                         "against": contradictions_for(snapshot, probe, offers, source)})  # fmt: skip
             if rows[-1]["taken"]:
                 chosen.append((probe, method))
                 poured.append((probe, method, _likely(offers, rows[-1]["before"])))
         page = render_template(
             "bench/plan_sitting.html", meter=meter, rows=rows, outline=sittings.outline(chosen), pressures=PRESSURES,
-            snapshot=kit.last_snapshot(session, meter.id), faults=faults, given=request.values,
-            source=request.values.get("source", "typed" if meter.link == "typed" else "live"),
+            snapshot=snapshot, faults=faults, given=request.values,
+            source=source,
             apart=_one_after_another(chosen), shared=sittings.shared_rinses(poured),
         )  # fmt: skip
         return page, 422 if faults else 200

@@ -105,6 +105,7 @@ class Trade:
     scale: Scale | None = None
     module: ModuleType
     entries: Mapping[str, Entry] = {}
+    unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
     #: strands of the probe's life: figure, words, unit, limit of the method, smallest sigma, digits
     strands: Sequence[tuple[str, str, str, str, float, int]] = ()
 
@@ -206,6 +207,10 @@ class Trade:
 
     def trace_features(self, trace: Trace) -> dict[str, float]:
         """What a trace showed of this quantity's own, by the names the fault files use."""
+        return {}
+
+    def run_features(self, points: Sequence[Taken]) -> dict[str, float]:
+        """What the points show of this quantity's own, whether or not they can be fitted."""
         return {}
 
 

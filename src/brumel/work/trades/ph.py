@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from brumel.core import ph
-from brumel.core.fitness import Fitted
+from brumel.core.fitness import Fitted, Taken
 from brumel.core.fitness import ph as fitness
 from brumel.core.suspicion import Suspicion, restless
 from brumel.store.tables import Probe
@@ -19,6 +21,7 @@ class Ph(Trade):
 
     quantity, unit, digits = "ph", "pH", 2
     tip = "bulb"
+    unit_words = " (mV or displayed pH)"
     module = fitness
     entries = {
         "mv": Entry("mV", 1, -2000, 2000, as_is),
@@ -29,6 +32,11 @@ class Ph(Trade):
     def ideal(self, probe: Probe) -> Fitted:
         """Slope 100 %, offset 0."""
         return fitness.ElectrodeFit(ph.fit([ph.BufferPoint(0.0, 25.0, 7.0)]))
+
+    def run_features(self, points: Sequence[Taken]) -> dict[str, float]:
+        """The span of the signals, which tells a broken bulb even where no line can be fitted."""
+        span = fitness.span_percent(points)
+        return {} if span is None else {"span_percent": span}
 
     def suspicions(self, seen: Seen) -> list[Suspicion | None]:
         """Wrong cup, same cup, one cup off, label value, bubbles, temperatures."""
