@@ -111,7 +111,8 @@ def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, t
     assert "kept as unbacked and marked so" in words(sheet)
     for after in ("5", "30"):
         clock.on(seconds=20)
-        sheet = post(client, page, f"{page}/type", signal="ph", value="8.91", temperature_c="7,5", after_s=after)
+        shown = {f"value_{things.probes['B1']}": "8.91", f"unit_{things.probes['B1']}": "ph"}
+        sheet = post(client, page, f"{page}/type", temperature_c="7,5", after_s=after, **shown)
     assert "settled" in words(sheet)
     assert "outside this site's usual" in words(sheet)
     dip = re.search(r'name="dip" value="([^"]+)"', sheet.text).group(1)

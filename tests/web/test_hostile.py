@@ -106,7 +106,7 @@ def test_rubbish_in_every_field_of_every_form(app, clock, seed):
     things = h.Things(desk)
     run = h.start(desk, things)
     visit = rounds.start_visit(
-        desk, things.ansa, h.key(), site_id=things.sites["pool"], probe_id=things.probes["B1"], source="typed"
+        desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["B1"]], source="typed"
     )["visit"]
     real = {
         "run_id": run,

@@ -10,6 +10,10 @@ from brumel.store.tables import Lot, Meter, Probe, Site, User
 from brumel.work import bench, kit, live, rounds, runstate
 
 __all__ = ["nernst"]
+SITES = {
+    "raceway": "Raceway 3, inflow", "outflow": "Raceway 3, outflow", "lagoon": "Creek mouth, north bank",
+    "basin": "Basin, middle", "pool": "Warm pool, deep end",
+}  # fmt: skip
 CUPS = {"neutral": "N7-121", "acid": "N4-118", "alkaline": "N10-090"}
 
 
@@ -20,7 +24,8 @@ class Things:
             self.probes = {p.name[-2:]: str(p.id) for p in session.scalars(select(Probe))}
             self.meters = {m.name: str(m.id) for m in session.scalars(select(Meter))}
             self.lots = {lot.code: str(lot.id) for lot in session.scalars(select(Lot))}
-            self.sites = {s.kind: str(s.id) for s in session.scalars(select(Site))}
+            known = {s.name: str(s.id) for s in session.scalars(select(Site))}
+            self.sites = {short: known[name] for short, name in SITES.items()}
 
     def cups(self, **other):
         return {step: self.lots[code] for step, code in (CUPS | other).items()}
@@ -121,9 +126,17 @@ def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv",
         bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, answer=answer)
 
 
+def type_one(desk, things, visit, probe="B1", *, signal="ph", value, temperature_c, **more):
+    """One display typed on a sheet."""
+    row = rounds.Typed(things.probes[probe], signal, value)
+    return rounds.type_readings(
+        desk, things.ansa, key(), visit_id=visit, rows=[row], temperature_c=temperature_c, **more
+    )
+
+
 def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take):
     made = rounds.start_visit(
-        desk, things.ansa, key(), site_id=things.sites[site], probe_id=things.probes[probe], source=source
+        desk, things.ansa, key(), site_id=things.sites[site], probes=[things.probes[probe]], source=source
     )["visit"]
     if source == "typed":
         return made

@@ -46,7 +46,7 @@ def test_a_watched_cup_tells_only_what_is_new_and_judges_the_whole(desk, clock, 
 def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
     h.calibrate(desk, clock, things)
     visit = rounds.start_visit(
-        desk, things.ansa, h.key(), site_id=things.sites["pool"], probe_id=things.probes["A1"], source="live"
+        desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["A1"]], source="live"
     )["visit"]
     with desk.sessions.begin() as session:
         live.set_truth(session, f"site:{things.sites['pool']}", {"ph": 6.1, "temperature_c": 29.0})
@@ -56,7 +56,7 @@ def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
     live.pump(desk)
     seen = page.tick()
     assert seen["settled"]
-    assert seen["ph"] == pytest.approx(6.1, abs=0.05)
+    assert seen["reported"] == pytest.approx(6.1, abs=0.05)
     assert "site_range" in [s["code"] for s in seen["suspicions"]]
     assert not page.moved()
     rounds.dip(desk, things.ansa, h.key(), visit_id=visit)

@@ -6,6 +6,7 @@ import io
 import pytest
 from sqlalchemy import select
 
+from brumel.core import ph
 from brumel.core.errors import InputError
 from brumel.formats.csv_rows import write_rows
 from brumel.store.tables import Reading
@@ -36,7 +37,7 @@ def test_a_live_reading_gives_the_water_and_points_at_its_calibration(desk, cloc
         true = truth(session, f"site:{things.sites['raceway']}")["ph"]
     assert abs(reading.value - true) <= reading.expanded_uncertainty
     assert [s["symbol"] for s in reading.working["steps"]] == ["E", "k", "s·k", "pH", "U"]
-    again = rounds.ph.Calibration.from_dict(reading.calibration.fit).ph(reading.raw, reading.temperature_c)
+    again = ph.Calibration.from_dict(reading.calibration.fit).ph(reading.raw, reading.temperature_c)
     assert reading.value == pytest.approx(again, abs=1e-12)
     assert _readings(desk, "temperature")[0].backing == "unbacked"
 
@@ -60,11 +61,9 @@ def test_odd_values_are_questioned_and_kept_with_the_reason(desk, clock, things)
 
     def type_one(value, after):
         clock.on(seconds=20)
-        rounds.type_reading(
-            desk, things.ansa, h.key(), visit_id=visit, signal="ph", value=value, temperature_c=8.0, after_s=after
-        )
+        h.type_one(desk, things, visit, value=value, temperature_c=8.0, after_s=after)
         with desk.read() as session:
-            return rounds.sheet(session, visit, clock())
+            return rounds.sheet(session, visit, clock()).lines[0]
 
     type_one(3.2, 10)
     sheet = type_one(3.2, 40)
@@ -86,20 +85,16 @@ def test_impossible_input_names_the_field_and_loses_nothing(desk, clock, things)
     visit = h.visit(desk, clock, things, source="typed", probe="B1")
     for value, temperature, words in ((71.0, 8.0, "Displayed pH"), (7.1, float("inf"), "Temperature")):
         with pytest.raises(InputError, match=words):
-            rounds.type_reading(
-                desk, things.ansa, h.key(), visit_id=visit, signal="ph", value=value, temperature_c=temperature
-            )
+            h.type_one(desk, things, visit, value=value, temperature_c=temperature)
     assert _readings(desk) == []
 
 
 def test_a_correction_is_a_new_version_with_its_reason(desk, clock, things):
     visit = h.visit(desk, clock, things, source="typed", probe="B1")
     for after in (10, 40):
-        rounds.type_reading(
-            desk, things.ansa, h.key(), visit_id=visit, signal="ph", value=7.91, temperature_c=8.0, after_s=after
-        )
+        h.type_one(desk, things, visit, value=7.91, temperature_c=8.0, after_s=after)
     with desk.read() as session:
-        dip = str(rounds.sheet(session, visit, clock()).dip.id)
+        dip = str(rounds.sheet(session, visit, clock()).lines[0].dip.id)
     rounds.take(desk, things.ansa, h.key(), visit_id=visit, dip_id=dip, reason="First visit")
     (first,) = _readings(desk)
     fix = dict(reading_id=str(first.id), version=1, raw=7.19, temperature_c=8.0, reason="Swapped two digits")
@@ -121,7 +116,7 @@ def test_a_correction_is_a_new_version_with_its_reason(desk, clock, things):
 def test_the_probe_on_bench_cannot_be_read_with_and_the_audit_is_the_lead_s(desk, clock, things):
     h.start(desk, things)
     visit = rounds.start_visit(
-        desk, things.ansa, h.key(), site_id=things.sites["pool"], probe_id=things.probes["A1"], source="live"
+        desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["A1"]], source="live"
     )["visit"]
     with pytest.raises(Refused, match="is on Bench in an open run"):
         rounds.dip(desk, things.ansa, h.key(), visit_id=visit)

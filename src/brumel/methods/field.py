@@ -18,6 +18,8 @@ class FieldSpec(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
     unit: str
     field_tolerance: Limit
+    relative: bool = False
+    share: float = 0.0  # the floor as a share of the last value, where that is more
     count: int
     spacing_s: float
     shortest_s: float
@@ -33,7 +35,8 @@ class FieldSpec(BaseModel):
             quantity=quantity, unit=self.unit, tolerance=self.field_tolerance.value,
             count=2 if typed else self.count, spacing_s=0.0 if typed else self.spacing_s,
             shortest_s=0.0 if typed else self.shortest_s, longest_s=self.longest_s,
-            low=-50.0, high=500.0, source=self.field_tolerance.source,
+            low=min(-50.0, self.instrument[0]), high=max(500.0, self.instrument[1]), relative=self.relative,
+            source=self.field_tolerance.source,
         )  # fmt: skip
 
 

@@ -156,18 +156,61 @@ class Lot(Base):
     discarded_at: Mapped[datetime | None]
 
 
+class Client(Base):
+    """Who the water belongs to."""
+
+    __tablename__ = "clients"
+    id: Mapped[Uuid] = _uuid()
+    name: Mapped[str] = mapped_column(unique=True)
+    note: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
+
+
 class Site(Base):
-    """A place that is read: kind, altitude, zone, usual and gross ranges by quantity."""
+    """A place that is read: where it is, what it is used for, and its terms as they stand (`SiteTerms` keeps them all).
+
+    `ranges` {quantity: {usual, gross}}, `limits` {quantity: {low, high, source}}, `water` how its salt and solids are
+    worked out, `depths` the points of a profile [m].
+    """
 
     __tablename__ = "sites"
     id: Mapped[Uuid] = _uuid()
-    client: Mapped[str]
+    client_id: Mapped[Uuid] = mapped_column(ForeignKey("clients.id"), index=True)
     name: Mapped[str]
     kind: Mapped[str]
+    use: Mapped[str] = mapped_column(default="")
     zone: Mapped[str]
     altitude_m: Mapped[float]
+    latitude: Mapped[float | None]
+    longitude: Mapped[float | None]
+    depths: Mapped[list[Any]] = mapped_column(default=list)
     ranges: Mapped[Json]
+    limits: Mapped[Json] = mapped_column(default=dict)
+    water: Mapped[Json] = mapped_column(default=dict)
+    terms_version: Mapped[int] = mapped_column(default=1)
     note: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
+    owner: Mapped[Client] = relationship(lazy="joined")
+
+    @property
+    def client(self) -> str:
+        """The client's name."""
+        return self.owner.name
+
+
+class SiteTerms(Base):
+    """The ranges, limits and use of a site as they were from a moment on, with who changed them and why."""
+
+    __tablename__ = "site_terms"
+    id: Mapped[Uuid] = _uuid()
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
+    version: Mapped[int]
+    body: Mapped[Json]
+    reason: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (UniqueConstraint("site_id", "version"),)
 
 
 class Run(Base):
@@ -184,6 +227,7 @@ class Run(Base):
     method: Mapped[Json]
     cups: Mapped[Json]
     conditions: Mapped[Json] = mapped_column(default=dict)
+    purpose: Mapped[str] = mapped_column(default="calibration")
     snapshot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("snapshots.id"))
     inspection_id: Mapped[Uuid | None] = mapped_column(ForeignKey("inspections.id"))
     sitting_id: Mapped[Uuid | None] = mapped_column(ForeignKey("sittings.id"), index=True)
@@ -227,6 +271,7 @@ class Dip(Base):
     step: Mapped[str] = mapped_column(default="")
     lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
     visit_id: Mapped[Uuid | None] = mapped_column(ForeignKey("visits.id"), index=True)
+    depth_m: Mapped[float | None]
     source: Mapped[str]
     entered: Mapped[str] = mapped_column(default="")
     started_at: Mapped[datetime]
@@ -340,22 +385,41 @@ class LinkSession(Base):
 
 
 class Visit(Base):
-    """A technician at a site."""
+    """A technician at a site. What was known of air and water there, and notes, are `VisitNote`s: they come bit by bit."""
 
     __tablename__ = "visits"
     id: Mapped[Uuid] = _uuid()
     site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"), index=True)
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    outing_id: Mapped[Uuid | None] = mapped_column(ForeignKey("outings.id"), index=True)
     source: Mapped[str]
     at: Mapped[datetime]
     site: Mapped[Site] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
+    carried: Mapped[list[VisitProbe]] = relationship(lazy="selectin", order_by="VisitProbe.place")
+
+    @property
+    def probes(self) -> list[Probe]:
+        """The probes the site is read with, the first instrument's before the second's."""
+        return [c.probe for c in self.carried]
+
+
+class VisitProbe(Base):
+    """A probe a site is read with; `role` is "first", or "second" for a second instrument beside the first."""
+
+    __tablename__ = "visit_probes"
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), primary_key=True)
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), primary_key=True)
+    place: Mapped[int]
+    role: Mapped[str] = mapped_column(default="first")
     probe: Mapped[Probe] = relationship(lazy="joined")
 
 
 class Reading(Base):
-    """A site reading. (`root_id`, `version`): a correction is a new row with a reason; the highest version stands."""
+    """A site reading. (`root_id`, `version`): a correction is a new row with a reason; the highest version stands.
+
+    `parents` name the roots a derived value follows from; `ruling_id` the decision that made this version.
+    """
 
     __tablename__ = "readings"
     id: Mapped[Uuid] = _uuid()
@@ -365,6 +429,10 @@ class Reading(Base):
     site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
     quantity: Mapped[str]
     at: Mapped[datetime]
+    probe_id: Mapped[Uuid | None] = mapped_column(ForeignKey("probes.id"))
+    depth_m: Mapped[float | None]
+    role: Mapped[str] = mapped_column(default="first")
+    parents: Mapped[list[Any]] = mapped_column(default=list)
     dip_id: Mapped[Uuid | None] = mapped_column(ForeignKey("dips.id"))
     calibration_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
     backing: Mapped[str]
@@ -380,9 +448,14 @@ class Reading(Base):
     settling: Mapped[Json]
     findings: Mapped[list[Any]]
     flag: Mapped[int]
+    outcome: Mapped[str] = mapped_column(default="")
+    outcome_words: Mapped[str] = mapped_column(default="")
+    grade: Mapped[str] = mapped_column(default="")
+    ruling_id: Mapped[Uuid | None] = mapped_column(ForeignKey("rulings.id"), index=True)
     reason: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     written_at: Mapped[datetime]
+    probe: Mapped[Probe | None] = relationship(lazy="joined")
     visit: Mapped[Visit] = relationship(lazy="joined")
     calibration: Mapped[Calibration | None] = relationship(lazy="joined")
     by: Mapped[User] = relationship(lazy="joined")
@@ -390,6 +463,7 @@ class Reading(Base):
         UniqueConstraint("root_id", "version"),
         Index("readings_by_site", "site_id", "quantity", "at"),
         Index("readings_by_time", "at"),
+        Index("readings_by_calibration", "calibration_id", "at"),
     )
 
 

@@ -47,9 +47,9 @@ def ticks(low: float, high: float, about: int = 5) -> list[float]:
 
 
 def last_readings(
-    readings: Sequence[Reading], ranges: dict[str, Any], now: datetime, zone: str
+    readings: Sequence[Reading], ranges: dict[str, Any], now: datetime, zone: str, limit: dict[str, Any] | None = None
 ) -> dict[str, Any] | None:
-    """A site's last readings of one quantity with their uncertainty and the usual range."""
+    """A site's last readings of one quantity with their uncertainty, the usual range, and the site's limits."""
     if not readings:
         return None
     ordered = list(reversed(readings))
@@ -58,9 +58,10 @@ def last_readings(
     values = [r.value for r in ordered]
     usual = ranges.get("usual")
     us = [r.expanded_uncertainty or 0.0 for r in ordered]
-    low = min([v - u for v, u in zip(values, us, strict=True)] + ([usual[0]] if usual else []))
-    high = max([v + u for v, u in zip(values, us, strict=True)] + ([usual[1]] if usual else []))
-    pad = max(0.1 * (high - low), 0.05)
+    ends = [float(v) for v in ((limit or {}).get("low"), (limit or {}).get("high")) if v is not None]
+    low = min([v - u for v, u in zip(values, us, strict=True)] + ([usual[0]] if usual else []) + ends)
+    high = max([v + u for v, u in zip(values, us, strict=True)] + ([usual[1]] if usual else []) + ends)
+    pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
     frame = Frame(52, 14, 590, 176, 0, 1.02, low - pad, high + pad)
     place = lambda at: frame.x((at - start).total_seconds() / span)  # noqa: E731
     dots = [
@@ -79,7 +80,32 @@ def last_readings(
         "frame": frame, "dots": dots, "months": months, "y_ticks": ticks(low - pad, high + pad, 4), "now": place(now),
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None, "limits": usual,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",
+        "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2 if high - low >= 0.2 else 3,
+        "ends": [(frame.y(e), e) for e in ends],
     }  # fmt: skip
+
+
+def profile(readings: Sequence[Reading]) -> dict[str, Any] | None:
+    """Readings of a visit against depth, one small panel a quantity; None where fewer than two depths were read."""
+    rows = [r for r in readings if r.depth_m is not None and r.role == "first"]
+    depths = sorted({r.depth_m for r in rows if r.depth_m is not None})
+    if len(depths) < 2:
+        return None
+    panels = []
+    shown = ("temperature", "oxygen", "salinity", "ph")
+    wide = 145
+    for i, quantity in enumerate(q for q in shown if sum(r.quantity == q for r in rows) > 1):
+        mine = sorted((r for r in rows if r.quantity == quantity), key=lambda r: r.depth_m or 0.0)
+        low, high = min(r.value for r in mine), max(r.value for r in mine)
+        pad = max(0.15 * (high - low), 0.05)
+        frame = Frame(44 + i * wide, 22, 44 + i * wide + wide - 22, 176, low - pad, high + pad, depths[-1] * 1.06, 0.0)
+        dots = [
+            {"x": frame.x(r.value), "y": frame.y(r.depth_m or 0.0), "value": r.value, "depth": r.depth_m} for r in mine
+        ]
+        path = "M" + " L".join(f"{d['x']},{d['y']}" for d in dots)
+        panels.append({"quantity": quantity, "unit": mine[0].unit, "frame": frame, "dots": dots, "path": path,
+                       "low": low, "high": high})  # fmt: skip
+    return {"panels": panels, "depths": depths}
 
 
 def _lines(title: str, most: int = 13) -> list[str]:

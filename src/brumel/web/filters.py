@@ -14,6 +14,7 @@ from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
+from brumel.work.rounds import words as reading_words
 from brumel.work.trades import trade
 from brumel.work.trades.book import WORDS
 
@@ -71,7 +72,10 @@ def init(app: Flask) -> None:
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
     app.add_template_filter(figures, "figures")
-    app.add_template_filter(lambda quantity: WORDS.get(quantity, quantity), "quantity_words")
+    app.add_template_filter(lambda quantity: WORDS.get(quantity) or reading_words.name(quantity), "quantity_words")
+    app.add_template_filter(reading_words.name, "reading_words")
+    app.add_template_filter(reading_words.title, "reading_title")
+    app.add_template_filter(reading_words.digits, "reading_digits")
     app.add_template_filter(outcome_shape, "shape")
     app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import math
-import uuid
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.store.tables import Meter, Site, User
-from brumel.work import demo_kit, demo_weeks, live, people
+from brumel.store.tables import Meter, User
+from brumel.work import demo_kit, demo_places, demo_weeks, live, people
 from brumel.work.demo_weeks import World
 from brumel.work.desk import Desk
 from brumel.work.meterside import token_hash
@@ -54,64 +52,25 @@ def _make(session: Session, desk: Desk) -> World:
     session.flush()
     probes = demo_kit.probes(meters, start)
     lots = demo_kit.lots(now)
-    sites = {
-        "raceway": _site("Skarn Char Farm", "Raceway 3, inflow", "raceway", 612.0, (6.8, 7.6), (5.5, 9.0), (3, 13), (0, 25),
-                         "Mountain stream water; step over the pipe, wear the life jacket."),
-        "lagoon": _site("Veldmere Lagoon Trust", "Creek mouth, north bank", "lagoon", 2.0, (7.6, 8.6), (6.5, 9.8), (4, 24),
-                        (-1, 32), "Brackish; soft mud below half tide. Not alone."),
-        "lido": _site("Oldgate Lido", "Warm pool, deep end", "pool", 88.0, (7.2, 7.6), (6.5, 8.5), (27, 32), (15, 40),
-                      "Pool limits are set by local codes; report to the duty manager."),
-    }  # fmt: skip
-    for key, usual in (("raceway", (40, 160)), ("lagoon", (4000, 32000)), ("lido", (900, 2600))):
-        sites[key].ranges = {**sites[key].ranges, "conductivity": {"usual": list(usual), "gross": [5, 60000]}}
-    session.add_all([*probes.values(), *lots.values(), *sites.values()])
+    sites = demo_places.make(session)
+    session.add_all([*probes.values(), *lots.values()])
     session.flush()
+    session.add_all(demo_places.rounds(sites, start.date()))
     live.set_truth(session, "clock", {"pace": 1.0})
     for key, body in demo_kit.TRUTHS.items():
         live.set_truth(session, f"probe:{probes[key].id}", body)
     live.set_truth(session, f"lot:{lots['10bad'].id}", {"shift": -0.32})
-    _waters(session, sites, now)
+    demo_places.waters(session, sites, now)
     return World(users, meters, probes, lots, sites)
-
-
-def _site(
-    client: str, name: str, kind: str, altitude: float, usual: tuple[float, float], gross: tuple[float, float],
-    usual_t: tuple[float, float], gross_t: tuple[float, float], note: str,
-) -> Site:  # fmt: skip
-    ranges = {
-        "ph": {"usual": list(usual), "gross": list(gross)},
-        "temperature": {"usual": list(usual_t), "gross": list(gross_t)},
-    }
-    return Site(
-        id=uuid.uuid4(), client=client, name=name, kind=kind, zone="Europe/Oslo", altitude_m=altitude,
-        ranges=ranges, note=note,
-    )  # fmt: skip
-
-
-def _waters(session: Session, sites: dict[str, Site], when: datetime) -> None:
-    """What the waters truly are at a time: a season and a little life of their own."""
-    day = when.timetuple().tm_yday
-    season = math.cos(2 * math.pi * (day - 205) / 365)  # +1 in late July
-    week = when.timestamp() / (7 * 86400)
-    for key, (ph, swing, t, dt) in {
-        "raceway": (7.18, 0.12, 7.0, 4.5),
-        "lagoon": (8.05, 0.25, 12.0, 8.0),
-        "lido": (7.38, 0.02, 29.3, 0.3),
-    }.items():
-        wiggle = math.sin(week * 2.399 + len(key))
-        live.set_truth(
-            session, f"site:{sites[key].id}",
-            {"ph": round(ph + swing * season + 0.06 * wiggle, 3), "temperature_c": round(t + dt * season + 0.7 * wiggle, 2)},
-        )  # fmt: skip
 
 
 def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], None]) -> None:
     for week in range(weeks, 0, -1):
         progress(f"history, week {weeks - week + 1} of {weeks}")
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
-        demo_weeks.week(desk, world, at, week, weeks, _waters)
+        demo_weeks.week(desk, world, at, week, weeks, demo_places.waters)
     with desk.sessions.begin() as session:
-        _waters(session, world.sites, desk.clock())
+        demo_places.waters(session, world.sites, desk.clock())
         for key, body in demo_kit.TRUTHS.items():
             live.set_truth(session, f"probe:{world.probes[key].id}", body)
 

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Lot, Meter, Probe, Site, User
-from brumel.work import bench, kit, live, meterside, rounds, runstate, samples, shelf
+from brumel.work import bench, demo_places, kit, live, meterside, rounds, runstate, samples, shelf
 from brumel.work.conditions import Conditions
 from brumel.work.desk import Desk
 
@@ -80,9 +80,7 @@ def week(
         _one(then, clock, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
         _one(then, clock, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
     _one(then, clock, world, "C1", "cl-check", {})
-    for key in ("raceway", "lagoon", "lido"):
-        clock.on(minutes=50)
-        visit(then, clock, world.users["ansa"], world.sites[key], world.probes["A"])
+    _round(then, clock, world)
     clock.on(hours=2)
     _upkeep(then, world, number)
 
@@ -227,18 +225,35 @@ def _wait(desk: Desk, clock: Then, run: str) -> bool:
     return False
 
 
-def visit(desk: Desk, clock: Then, actor: User, site: Site, probe: Probe) -> str:
-    """One live reading of a site, taken once it has settled. Returns the visit's id."""
+#: what each kind of water is read with
+CARRIED = {
+    "farm": ("A8", "A", "A3", "A5", "A6", "A7"), "lagoon": ("A8", "A", "A3", "A4", "A5"),
+    "pool": ("A8", "A", "A3", "C1", "C2"),
+}  # fmt: skip
+
+
+def _round(desk: Desk, clock: Then, world: World) -> None:
+    """The day's sites, one after another."""
+    for site in world.sites.values():
+        clock.on(minutes=12)
+        probes = [world.probes[p] for p in CARRIED[demo_places.group(site.kind)]]
+        visit(desk, clock, world.users["ansa"], site, probes)
+
+
+def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe]) -> str:
+    """One live sheet of a site, kept once the water has been in the probes a while. Returns the visit's id."""
     made = rounds.start_visit(
-        desk, actor, uuid.uuid4(), site_id=str(site.id), probe_id=str(probe.id), source="live"
+        desk, actor, uuid.uuid4(), site_id=str(site.id), probes=[str(p.id) for p in probes], source="live"
     )["visit"]  # fmt: skip
-    dip = rounds.dip(desk, actor, uuid.uuid4(), visit_id=made)["dip"]
-    clock.on(seconds=70)
-    with desk.sessions.begin() as session:
-        found = kit.present_dip(session, probe.id)
-        if found:
-            live.advance(session, found, clock.at, upto_s=70)
-    rounds.take(
-        desk, actor, uuid.uuid4(), visit_id=made, dip_id=dip, early=True, reason="First visits of the season."
-    )  # fmt: skip
+    for depth in site.depths or [None]:
+        rounds.dip(desk, actor, uuid.uuid4(), visit_id=made, depth_m=depth)
+        clock.on(seconds=90)
+        with desk.sessions.begin() as session:
+            for probe in probes:
+                found = kit.present_dip(session, probe.id)
+                if found and found.visit_id and probe.meter.link != "typed":
+                    live.advance(session, found, clock.at, upto_s=90)
+        rounds.take_all(
+            desk, actor, uuid.uuid4(), visit_id=made, early=True, reason="Known here; the season and the weather explain it."
+        )  # fmt: skip
     return str(made)

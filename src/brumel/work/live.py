@@ -168,7 +168,7 @@ def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
     """What the probe really stands in, faults of cups included."""
     if dip.visit_id:
         visit = session.get_one(Visit, dip.visit_id)
-        return _water(truth(session, f"site:{visit.site_id}"))
+        return _water(truth(session, f"site:{visit.site_id}"), probe.quantity)
     body = truth(session, f"probe:{dip.probe_id}")
     at = float(body.get("cups_c", 20.0))
     run = session.get_one(Run, dip.run_id)
@@ -233,7 +233,7 @@ def _solution(
     return Liquid(at, ion_mg_l=value * (1 + shift))
 
 
-def _water(body: dict[str, Any]) -> Liquid:
+def _water(body: dict[str, Any], quantity: str) -> Liquid:
     """A site's water as it truly is."""
     at = float(body.get("temperature_c", 12.0))
     at_25 = float(body.get("conductivity_25_us_cm", 400.0))
@@ -243,7 +243,7 @@ def _water(body: dict[str, Any]) -> Liquid:
         conductivity_us_cm=at_25 * _share_at(at),
         redox_mv=float(body.get("redox_mv", 220.0)),
         oxygen_percent=float(body.get("oxygen_percent", 92.0)),
-        ion_mg_l=float(body.get("ion_mg_l", 2.0)),
+        ion_mg_l=float(body.get(f"{quantity}_mg_l", body.get("ion_mg_l", 2.0))),
         chlorine_mg_l=float(body.get("chlorine_mg_l", 0.0)),
         vessel="site",
         stirred=bool(body.get("stirred", True)),

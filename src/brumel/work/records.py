@@ -12,7 +12,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased
 
 from brumel.core.believability import Flag
-from brumel.store.tables import Audit, Calibration, Lot, Point, Reading, Site, Superseding, User
+from brumel.store.tables import Audit, Calibration, Client, Lot, Point, Reading, Site, Superseding, User
 from brumel.work.desk import NotAllowed, NotFound, object_id
 
 PAGE = 50
@@ -122,8 +122,9 @@ def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
     """Rows of the CSV export, newest first, one a standing reading."""
     query = (
         _query(search)
-        .add_columns(Site.client, Site.name)
+        .add_columns(Client.name, Site.name)
         .join(Site, Site.id == _outer.site_id)
+        .join(Client, Client.id == Site.client_id)
         .order_by(_outer.at.desc())
     )
     for row, client, name in session.execute(query.execution_options(yield_per=500)):
@@ -131,14 +132,14 @@ def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
         yield {
             "reading_id": str(row.root_id), "version": row.version, "client": client, "site": name,
             "time_utc": row.at.strftime("%Y-%m-%dT%H:%M:%SZ"), "quantity": row.quantity,
-            "value": round(row.value, 4), "unit": row.unit or "pH", "expanded_uncertainty_k2":
-            None if row.expanded_uncertainty is None else round(row.expanded_uncertainty, 4),
+            "value": round(row.value, 4), "unit": row.unit or ("pH" if row.quantity == "ph" else ""),
+            "expanded_uncertainty_k2": None if row.expanded_uncertainty is None else round(row.expanded_uncertainty, 4),
             "reference_temperature": "sample temperature", "temperature_c": round(row.temperature_c, 2),
             "raw": round(row.raw, 3), "raw_unit": row.raw_unit, "entered_as": row.entered_as, "backing": row.backing,
             "calibration_id": str(row.calibration_id or ""),
             "calibration_number": row.calibration.number if row.calibration else None,
             "method": method.get("key", ""), "method_version": method.get("version"),
-            "probe": row.visit.probe.name, "qartod_flag": row.flag,
+            "probe": row.probe.name if row.probe else "", "qartod_flag": row.flag,
             "settling": "early" if row.settling.get("early") else row.settling.get("state", ""),
             "operator": row.by.name, "reason": row.reason,
         }  # fmt: skip

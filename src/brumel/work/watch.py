@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import func, select
@@ -94,39 +95,82 @@ class RunWatch(_Watch):
             return bool(ended) or turn != self.state.turn or not self._same_dip(session, self.state.run.probe_id)
 
 
-class VisitWatch(_Watch):
-    """The present dip of a visit, shown as pH."""
+class VisitWatch:
+    """All probes that stand in the water of a visit, with one of them looked at closely."""
 
-    def __init__(self, desk: Desk, visit_id: str) -> None:
-        super().__init__()
+    def __init__(self, desk: Desk, visit_id: str, probe_id: str = "") -> None:
         self.desk = desk
         with desk.read() as session:
             found = rounds.sheet(session, visit_id, desk.clock())
-            self.visit, self.dip = found.visit, found.dip
-            self.behind = rounds.backing(session, self.visit, "mv", desk.clock())
-            self.buffer_u = rounds.standard_u(session, self.behind.calibration)
-            self.past = rounds.past_values(session, self.visit.site)
+            self.past = rounds.past_values(session, found.visit.site, before=found.visit.at, depth_m=found.depth_m)
+            self.turn = self._turn(session, found)
+        bare = [replace(line, trace=samples.Trace.none() if line.trace is not None else None) for line in found.lines]
+        self.bare = replace(found, lines=tuple(bare))
+        self.focus = found.line(probe_id).probe.id
+
+    @property
+    def dip(self) -> Dip | None:
+        """Where the probe that is looked at stands."""
+        return self.bare.line(self.focus).dip
+
+    @staticmethod
+    def _turn(session: Session, found: rounds.Sheet) -> tuple[int, int]:
+        """Changes when anything is kept, or a probe is dipped anywhere."""
+        ids = [line.probe.id for line in found.lines]
+        newest = session.scalar(select(func.max(Dip.number)).where(Dip.probe_id.in_(ids))) or 0
+        kept = session.scalar(select(func.count()).where(Reading.visit_id == found.visit.id)) or 0
+        return newest, kept
 
     def tick(self) -> dict[str, Any] | None:
         """What is new to show, None when nothing came."""
+        fresh: dict[uuid.UUID, samples.Trace] = {}
+        lines = []
         with self.desk.read() as session:
-            new = self._news(session)
-        if new is None or self.dip is None:
+            for line in self.bare.lines:
+                if line.dip is not None and line.trace is not None:
+                    last = int(line.trace.seq[-1]) if line.trace.seq.size else -1
+                    new = samples.trace(session, line.dip, last)
+                    if new.seq.size:
+                        fresh[line.probe.id] = new
+                        lines.append(replace(line, trace=line.trace.joined(new)))
+                        continue
+                lines.append(line)
+        if not fresh:
             return None
-        found = rounds.judge(self.visit, self.dip, self.trace, self.behind, self.buffer_u, self.past, self.desk.clock())
-        if found.settling is None:
-            return {"seq": int(new.seq[-1]), "t": [], "y": [], "problem": found.problem}
-        ph = found.values[0]
+        self.bare = replace(self.bare, lines=tuple(lines))
+        found = rounds.judge(self.bare, self.past, self.desk.clock())
+        line, news = found.line(self.focus), fresh.get(self.focus)
+        told = {
+            "lines": [self._state(each) for each in found.lines],
+            "follows": [self._follows(v) for v in found.follows],
+        }
+        if line.trace is None or not line.trace.seq.size:
+            return {"seq": -1, "t": [], "y": [], **told}
+        seq = int(line.trace.seq[-1])
+        if line.settling is None or line.value is None:
+            return {"seq": seq, "t": [], "y": [], "problem": line.problem, **told}
         return {
-            **_numbers(found.settling), "seq": int(new.seq[-1]), "t": new.t_s.tolist(),
-            "y": list(found.ph_trace[-new.t_s.size :]), "temperature": found.values[1].value,
-            "signal": ph.raw, "ph": ph.value, "expanded": ph.expanded,
+            **_numbers(line.settling), "seq": seq, "t": news.t_s.tolist() if news else [],
+            "y": list(line.shown[-news.t_s.size :]) if news else [], "temperature": line.value.temperature_c,
+            "signal": line.value.raw, "reported": line.value.value, "expanded": line.value.expanded,
             "suspicions": [{"code": f.key, "sentence": f.sentence, "remedy": "Repeat it, or say why it may be so."}
-                           for f in found.questions],
+                           for f in line.questions], **told,
         }  # fmt: skip
 
+    @staticmethod
+    def _state(line: rounds.Line) -> dict[str, Any]:
+        settling = line.settling
+        return {
+            "probe": str(line.probe.id), "value": line.value.value if line.value else None,
+            "state": "problem" if line.problem else settling.state.value if settling else "",
+            "odd": bool(line.questions), "to_go": settling.seconds_to_go if settling else None,
+        }  # fmt: skip
+
+    @staticmethod
+    def _follows(value: rounds.Value) -> dict[str, Any]:
+        return {"quantity": value.quantity, "value": value.value}
+
     def moved(self) -> bool:
-        """Whether the readings were taken, or the probe dipped elsewhere."""
+        """Whether something was kept, or a probe dipped elsewhere."""
         with self.desk.read() as session:
-            taken = self.dip and session.scalar(select(Reading.id).where(Reading.dip_id == self.dip.id).limit(1))
-            return bool(taken) or not self._same_dip(session, self.visit.probe_id)
+            return self._turn(session, self.bare) != self.turn

@@ -19,6 +19,7 @@ from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, text_of
 from brumel.work import bench, kit, life, records, rounds, runstate
 from brumel.work.desk import MovedOn, Refused, object_id
+from brumel.work.rounds import words
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
 STATIC = Path(__file__).parents[1] / "static"
@@ -56,8 +57,8 @@ def _search() -> records.Search:
     site = request.args.get("site", "")
     until = day("until")
     search = records.Search(
-        site_id=object_id(site, "site") if site else None, quantity=choice("quantity", ("ph", "temperature")),
-        backing=choice("backing", ("open", "unbacked")), since=day("since"),
+        site_id=object_id(site, "site") if site else None, quantity=choice("quantity", tuple(words.NAMES)),
+        backing=choice("backing", words.BACKINGS), since=day("since"),
         until=until + timedelta(days=1) if until else None, page=int(page),
     )  # fmt: skip
     if faults:
@@ -72,7 +73,9 @@ def index() -> Any:
     with desk().read() as session:
         rows, total = records.readings(session, search)
         return render_template(
-            "records/index.html", rows=rows, total=total, search=search, sites=rounds.sites(session), args=request.args,
+            "records/index.html", rows=rows, total=total, search=search, args=request.args,
+            sites=rounds.sites(session, retired=True),
+            names=words.NAMES, backings=words.BACKINGS,
             pages=-(-total // records.PAGE),
         )  # fmt: skip
 

@@ -1,4 +1,4 @@
-"""Rounds: sites, visits, and the sheet that takes a reading."""
+"""Rounds: sites, visits, and the sheet that takes readings."""
 
 from __future__ import annotations
 
@@ -8,42 +8,43 @@ from typing import Any
 from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError
-from brumel.store.tables import Site
+from brumel.core.agreement import Measured, compare
+from brumel.core.errors import InputError, InputErrors
+from brumel.methods.field import load_field
+from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
-from brumel.web.forms import ReasonForm, TypedForm, WriteForm, text_of
+from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
 from brumel.work import kit, rounds, watch
 from brumel.work.desk import MovedOn, Refused
+from brumel.work.rounds import words
+from brumel.work.trades import trade
 
 blueprint = Blueprint("rounds", __name__, template_folder="templates", url_prefix="/rounds")
 
 Faults = Sequence[InputError | Refused]
+SHOWN = ("temperature", "ph", "conductivity", "oxygen", "chlorine")
 
 
 @blueprint.get("")
 def index() -> Any:
     """The sites by client, with what they read last."""
     with desk().read() as session:
-        lines = [
-            {
-                "site": s,
-                "ph": rounds.standing(session, s.id, "ph", 1),
-                "t": rounds.standing(session, s.id, "temperature", 1),
-            }
-            for s in rounds.sites(session)
-        ]
-        return render_template("rounds/index.html", lines=lines)
+        places = rounds.sites(session)
+        last = rounds.latest(session, [s.id for s in places], SHOWN)
+        lines = [{"site": s, "last": {r.quantity: r for r in last[s.id]}} for s in places]
+        return render_template("rounds/index.html", lines=lines, shown=SHOWN)
 
 
-def _history(session: Session, site: Site) -> dict[str, Any]:
+def _history(session: Session, site: Site, quantities: Sequence[str]) -> dict[str, Any]:
     now = desk().clock()
     return {
         quantity: drawn.last_readings(
-            rounds.standing(session, site.id, quantity, 40), site.ranges.get(quantity, {}), now, site.zone
+            rounds.standing(session, site.id, quantity, 40), site.ranges.get(quantity, {}), now, site.zone,
+            site.limits.get(quantity, {}),
         )
-        for quantity in ("ph", "temperature")
-    }
+        for quantity in quantities
+    }  # fmt: skip
 
 
 @blueprint.get("/sites/<site_id>")
@@ -52,11 +53,17 @@ def site(site_id: str, faults: Faults = ()) -> Any:
     with desk().read() as session:
         found = rounds.site(session, site_id)
         now = desk().clock()
-        probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session) if p.quantity == "ph"]
-        probes.sort(key=lambda line: not line[1].valid)
+        usual = set(found.ranges)
+        meters = []
+        for meter in kit.meters(session):
+            probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session) if p.meter_id == meter.id]
+            if probes:
+                meters.append((meter, sorted(probes, key=lambda line: words.ORDER[line[0].quantity])))
+        known = [q for q in words.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
+        history = _history(session, found, known)
         page = render_template(
-            "rounds/site.html", site=found, probes=probes, faults=faults, history=_history(session, found),
-            readings=rounds.standing(session, found.id, "ph", 8),
+            "rounds/site.html", site=found, meters=meters, usual=usual, faults=faults, given=request.form,
+            history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip
         return page, 422 if faults else 200
 
@@ -68,7 +75,7 @@ def start(site_id: str) -> Any:
     try:
         form.check()
         made = rounds.start_visit(
-            desk(), actor(), form.write_key, site_id=site_id, probe_id=request.form.get("probe", ""),
+            desk(), actor(), form.write_key, site_id=site_id, probes=request.form.getlist("probe")[:40],
             source=request.form.get("source", ""),
         )  # fmt: skip
     except InputError as error:
@@ -78,16 +85,59 @@ def start(site_id: str) -> Any:
 
 @blueprint.get("/visits/<visit_id>")
 def visit(visit_id: str, faults: Faults = ()) -> Any:
-    """The sheet: take the reading, with its ladder and what is odd about it."""
+    """The sheet: every probe at once, one of them looked at closely, with its ladder and what is odd about it."""
     with desk().read() as session:
         sheet = rounds.sheet(session, visit_id, desk().clock())
-        readings = rounds.of_visit(session, sheet.visit.id)
+        found = sheet.visit
+        focus = sheet.line(request.values.get("probe"))
+        quantity = focus.probe.quantity
+        now = desk().clock()
+        aboard = {p.id for p in found.probes}
+        done = {r.depth_m for r in sheet.kept}
         page = render_template(
-            "rounds/visit.html", sheet=sheet, site=sheet.visit.site, faults=faults, given=request.form,
-            history=_history(session, sheet.visit.site), readings=readings,
-            trust=kit.trust(session, sheet.visit.probe, desk().clock()),
+            "rounds/visit.html", sheet=sheet, site=found.site, faults=faults, given=request.form, focus=focus,
+            history=_history(session, found.site, [quantity])[quantity], readings=sheet.kept,
+            trust=kit.trust(session, focus.probe, now), spec=load_field()[quantity], entries=_entries(sheet),
+            typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
+            more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),
+            units={q: "" if q == "ph" else spec.unit for q, spec in load_field().items()},
+            next_depth=next((d for d in found.site.depths if d not in done), None),
+            vouched=rounds.vouched(session, sheet),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
+    """How each probe's display may be typed: units with their words; the usual one first."""
+    first = {"ph": "ph", "conductivity": "us_cm_ref", "oxygen": "mg_l"}
+    found = {}
+    for line in sheet.lines:
+        own = trade(line.probe.quantity)
+        ways = [(key, entry.label) for key, entry in own.entries.items()]
+        wanted = line.dip.entered if line.dip and line.dip.source == "typed" else first.get(own.quantity, ways[0][0])
+        found[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
+    return found
+
+
+def _typed(sheet: rounds.Sheet) -> bool:
+    return sheet.visit.source == "typed" or all(line.probe.meter.link == "typed" for line in sheet.lines)
+
+
+def _pairs(kept: Sequence[Reading]) -> list[Any]:
+    """Second instruments, repeats and second methods beside the first, by their normalised error."""
+    found = []
+    for other in kept:
+        first = next(
+            (r for r in kept if r.role == "first" and r.quantity == other.quantity and r.depth_m == other.depth_m), None
+        )
+        if other.role == "first" or first is None or other.parents:
+            continue
+        u = (first.expanded_uncertainty or 0.0, other.expanded_uncertainty or 0.0)
+        told = None
+        if all(u):
+            told = compare(Measured(first.value, u[0], first.unit), Measured(other.value, u[1], other.unit))
+        found.append((first, other, told))
+    return found
 
 
 def _write(visit_id: str, do: Callable[[], Any]) -> Any:
@@ -99,32 +149,67 @@ def _write(visit_id: str, do: Callable[[], Any]) -> Any:
         return visit(visit_id, error.faults)
     except Refused as error:
         return visit(visit_id, (error,))
-    return redirect(url_for("rounds.visit", visit_id=visit_id))
+    return redirect(url_for("rounds.visit", visit_id=visit_id, probe=request.form.get("probe") or None))
 
 
 @blueprint.post("/visits/<visit_id>/dip")
 def dip(visit_id: str) -> Any:
-    """The probe is in the water."""
+    """The probes are in the water; one of them where it is named."""
     form = WriteForm()
 
     def do() -> None:
         form.check()
-        rounds.dip(desk(), actor(), form.write_key, visit_id=visit_id)
+        depth = _number("depth_m", "Depth")
+        one = request.form.get("only", "")
+        rounds.dip(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=one, depth_m=depth)
 
     return _write(visit_id, do)
 
 
+def _number(field: str, label: str) -> float | None:
+    """A number that may stay empty; a fault names the field."""
+    text = request.form.get(field, "").strip()
+    try:
+        return parse_number(label, text) if text else None
+    except InputError as error:
+        raise InputError(field, str(error), value=text) from None
+
+
 @blueprint.post("/visits/<visit_id>/type")
 def type_reading(visit_id: str) -> Any:
-    """One typed value at the site."""
-    form = TypedForm()
+    """What the displays show, one or all of them."""
+    form = WriteForm()
 
     def do() -> None:
         form.check()
-        rounds.type_reading(
-            desk(), actor(), form.write_key, visit_id=visit_id, signal=text_of(form.signal),
-            value=form.value.number or 0.0, temperature_c=form.temperature_c.number or 0.0,
-            after_s=form.after_s.number,
+        faults: list[InputError] = []
+        rows: list[rounds.Typed] = []
+
+        def read(field: str, label: str) -> float | None:
+            try:
+                return _number(field, label)
+            except InputError as error:
+                faults.extend(error.faults)
+                return None
+
+        with desk().read() as session:
+            lines = rounds.sheet(session, visit_id, desk().clock()).lines
+            names = {str(line.probe.id): line.probe.name for line in lines}
+        for probe_id, name in names.items():
+            value = read(f"value_{probe_id}", f"{name} shows")
+            if value is not None:
+                rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value))
+        at_c = read("temperature_c", "Water temperature")
+        after, depth = read("after_s", "Seconds in the water"), read("depth_m", "Depth")
+        if at_c is None and not any(f.field == "temperature_c" for f in faults):
+            at_c = next((r.value for r in rows if r.signal in ("shown", "c")), None)
+            if at_c is None:
+                faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        rounds.type_readings(
+            desk(), actor(), form.write_key, visit_id=visit_id, rows=rows, temperature_c=at_c or 0.0, depth_m=depth,
+            after_s=after, still=request.form.get("still") == "yes",
         )  # fmt: skip
 
     return _write(visit_id, do)
@@ -132,16 +217,71 @@ def type_reading(visit_id: str) -> Any:
 
 @blueprint.post("/visits/<visit_id>/take")
 def take(visit_id: str) -> Any:
-    """Keep the readings."""
+    """Keep one reading, or all that have settled."""
     form = ReasonForm()
 
     def do() -> None:
         form.check()
-        rounds.take(
-            desk(), actor(), form.write_key, visit_id=visit_id, dip_id=request.form.get("dip", ""),
-            early=text_of(form.early) == "yes", seen=form.seen_number, reason=text_of(form.reason),
+        early, why = text_of(form.early) == "yes", text_of(form.reason)
+        if request.form.get("all"):
+            made = rounds.take_all(
+                desk(), actor(), form.write_key, visit_id=visit_id, early=early, reason=why,
+                dips=request.form.getlist("dip")[:40],
+            )  # fmt: skip
+        else:
+            made = rounds.take(
+                desk(), actor(), form.write_key, visit_id=visit_id, dip_id=request.form.get("dip", ""), early=early,
+                seen=form.seen_number, reason=why,
+            )  # fmt: skip
+        count = len(made["readings"])
+        flash("Kept." if count < 3 else f"{count} readings kept.", "note")
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/hand")
+def by_hand(visit_id: str) -> Any:
+    """A second method's result."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        value = _number("hand_value", "The test's result")
+        if value is None:
+            raise InputError("hand_value", "The test's result is missing.")
+        rounds.by_hand(
+            desk(), actor(), form.write_key, visit_id=visit_id, quantity=request.form.get("hand_quantity", ""),
+            value=value, method=request.form.get("hand_method", "")[:200], depth_m=_number("depth_m", "Depth"),
+            reason=text_of(form.reason),
         )  # fmt: skip
-        flash("Kept.", "note")
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/say")
+def say(visit_id: str) -> Any:
+    """The air, the light, a note."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        light = {"yes": True, "no": False}.get(request.form.get("light", ""))
+        rounds.say(
+            desk(), actor(), form.write_key, visit_id=visit_id, pressure_hpa=_number("pressure_hpa", "Station pressure"),
+            light=light, note=request.form.get("note", ""),
+        )  # fmt: skip
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/probe")
+def add_probe(visit_id: str) -> Any:
+    """One more probe on the sheet."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        rounds.add_probe(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=request.form.get("added", ""))
 
     return _write(visit_id, do)
 
@@ -149,6 +289,6 @@ def take(visit_id: str) -> Any:
 @blueprint.get("/visits/<visit_id>/stream")
 def stream(visit_id: str) -> Any:
     """Live readings at the site as server-sent events."""
-    found = watch.VisitWatch(desk(), visit_id)
+    found = watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
     dip_id = str(found.dip.id) if found.dip else ""
     return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)

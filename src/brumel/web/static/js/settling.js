@@ -45,7 +45,9 @@ const showNumbers = (n) => {
       cup.querySelector(".cup-at").textContent = `at ${text(n.temperature, 1)} °C`;
     }
   }
-  if (n.ph !== undefined) put("ph", n.ph.toFixed(2) + (n.expanded ? ` ± ${n.expanded.toFixed(2)}` : ""));
+  if (n.reported !== undefined && n.reported !== null) {
+    put("reported", text(n.reported, options.digits) + (n.expanded ? ` ± ${n.expanded.toFixed(options.digits)}` : ""));
+  }
 };
 
 const showState = (n) => {
@@ -142,6 +144,7 @@ if (root.dataset.stream) {
     trace.t.push(...n.t);
     trace.y.push(...n.y);
     judged = n;
+    root.dispatchEvent(new CustomEvent("brumel:reading", { detail: n, bubbles: true }));
     if (n.state) {
       showNumbers(n);
       showState(n);

@@ -1,0 +1,26 @@
+// The sheet of a site: every probe's line follows the readings, and the main button says how many have settled.
+const main = document.querySelector("[data-main-all]");
+const words = main?.textContent.trim();
+
+const show = (value, digits) => (value === null || value === undefined ? "–" : value.toFixed(digits).replace("-", "−"));
+
+document.addEventListener("brumel:reading", (event) => {
+  const lines = event.detail.lines ?? [];
+  for (const line of lines) {
+    const row = document.querySelector(`[data-line="${line.probe}"]`);
+    if (!row || !line.state) continue;
+    row.querySelector("[data-line-value]").textContent = show(line.value, Number(row.dataset.digits));
+    const wait = line.to_go ? `, ${Math.ceil(line.to_go)} s` : "";
+    row.querySelector("[data-line-state]").textContent = (line.odd ? "odd, " : "") + line.state + wait;
+    row.querySelector("[data-line-mark]").className = `state-mark state-${line.state}`;
+  }
+  for (const value of event.detail.follows ?? []) {
+    const place = document.querySelector(`[data-follows="${value.quantity}"]`);
+    if (place) place.textContent = show(value.value, Number(place.dataset.digits));
+  }
+  if (!main) return;
+  const open = lines.filter((line) => line.state);
+  const ready = open.filter((line) => line.state === "settled").length;
+  main.setAttribute("aria-disabled", String(ready === 0));
+  main.textContent = ready === open.length ? words : `${words}: ${ready} of ${open.length}`;
+});

@@ -1,0 +1,38 @@
+"""Reading sites: places and their past, the sheet of a visit, and writing it."""
+
+from brumel.work.rounds.places import HISTORY, Past, latest, past_values, site, sites, standing
+from brumel.work.rounds.sheet import (
+    Backing,
+    Line,
+    Sheet,
+    Value,
+    backing,
+    conditions,
+    judge,
+    of_visit,
+    sheet,
+    standard_u,
+    visit,
+)  # fmt: skip
+from brumel.work.rounds.writing import (
+    BY_HAND,
+    Typed,
+    add_probe,
+    by_hand,
+    correct,
+    dip,
+    notes,
+    reading,
+    say,
+    start_visit,
+    take,
+    take_all,
+    type_readings,
+    vouched,
+)  # fmt: skip
+
+__all__ = [
+    "BY_HAND", "HISTORY", "Backing", "Line", "Past", "Sheet", "Typed", "Value", "add_probe", "backing", "by_hand",
+    "conditions", "correct", "dip", "judge", "latest", "notes", "of_visit", "past_values", "reading", "say", "sheet",
+    "site", "sites", "standard_u", "standing", "start_visit", "take", "take_all", "type_readings", "visit", "vouched",
+]  # fmt: skip

@@ -1,0 +1,99 @@
+"""Sites and what was read there."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import func, select, union_all
+from sqlalchemy.orm import Session, aliased, lazyload
+
+from brumel.core import believability as belief
+from brumel.methods.field import load_field
+from brumel.store.tables import Client, Reading, Site
+from brumel.work.desk import NotFound, object_id
+
+HISTORY = 60
+
+#: {quantity: [(value, time)]}, newest first
+Past = dict[str, list[tuple[float, datetime]]]
+
+
+def sites(session: Session, *, retired: bool = False) -> list[Site]:
+    """The sites in use, by client and name."""
+    query = select(Site).join(Site.owner).order_by(Client.name, Site.name)
+    return list(session.scalars(query if retired else query.where(Site.retired_at.is_(None))))
+
+
+def site(session: Session, site_id: str | uuid.UUID) -> Site:
+    """One site by id; the front door for everything that names a site."""
+    found = session.get(Site, object_id(site_id, "site"))
+    if found is None:
+        raise NotFound("There is no such site.")
+    return found
+
+
+def standing(
+    session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY, before: datetime | None = None
+) -> list[Reading]:
+    """The standing (newest) versions of a site's readings of a quantity, newest first."""
+    newer = aliased(Reading)
+    query = (
+        select(Reading)
+        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
+        .where(Reading.site_id == site_id, Reading.quantity == quantity)
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(count)
+    )
+    if before is not None:
+        query = query.where(Reading.at < before)
+    return list(session.scalars(query))
+
+
+def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
+    """What this site read before at this depth, per quantity, newest first; failed and unreported ones left out."""
+    newer = aliased(Reading)
+    parts = []
+    for quantity in load_field():
+        part = (
+            select(Reading.quantity, Reading.value, Reading.at)
+            .where(Reading.site_id == place.id, Reading.quantity == quantity, Reading.role == "first")
+            .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
+            .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
+            .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+            .order_by(Reading.at.desc())
+            .limit(HISTORY)
+        )
+        parts.append(select((part if before is None else part.where(Reading.at < before)).subquery()))
+    found: Past = {q: [] for q in load_field()}
+    for quantity, value, at in session.execute(union_all(*parts)):
+        found[quantity].append((value, at))
+    return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in found.items()}
+
+
+def latest(
+    session: Session, site_ids: Sequence[uuid.UUID], quantities: Sequence[str]
+) -> dict[uuid.UUID, list[Reading]]:
+    """The newest standing reading of each quantity at each site, one query for all of them."""
+    if not site_ids:
+        return {}
+    newer = aliased(Reading)
+    rank = func.row_number().over(partition_by=(Reading.site_id, Reading.quantity), order_by=Reading.at.desc())
+    inner = (
+        select(Reading.id, rank.label("rank"))
+        .where(Reading.site_id.in_(site_ids), Reading.quantity.in_(quantities), Reading.role == "first")
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .subquery()
+    )
+    query = (
+        select(Reading)
+        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
+        .join(inner, inner.c.id == Reading.id)
+        .where(inner.c.rank == 1)
+    )
+    found: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
+    for row in session.scalars(query):
+        found[row.site_id].append(row)
+    return found
