@@ -57,6 +57,13 @@ def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
     )["run"]
 
 
+def start_with(desk, things, probe, method, conditions, **cups):
+    return bench.start(
+        desk, things.ansa, key(), probe_id=things.probes[probe], method_key=method, source="live",
+        cups=things.cups(**cups), conditions=conditions,
+    )["run"]  # fmt: skip
+
+
 def let_settle(desk, clock, run, longest=300, step=10):
     """The meter runs past the shortest wait, then in steps until the cup has settled, as a technician would wait."""
     state = state_of(desk, run)

@@ -32,6 +32,8 @@ FITS: dict[str, tuple[str, ...]] = {
     "redox": ("offset", "check"), "nitrate": ("pairs",), "ammonium": ("pairs",), "temperature": ("correct", "check"),
     "chlorine": ("gain", "check"),
 }  # fmt: skip
+#: What a run that only closes a span is fitted by: nothing.
+CLOSING = "closing"
 #: As found before as left: pH methods stored before it was asked of them are judged by this.
 AS_FOUND_PH = Tolerance(0.2, "pH", "USGS-TM1D3")
 
@@ -144,7 +146,7 @@ class Method(_Strict):
         keys = [s.key for s in self.steps]
         if len(set(keys)) != len(keys):
             raise ValueError("two steps have the same key")
-        if self.fit not in FITS[self.quantity]:
+        if self.fit not in (*FITS[self.quantity], CLOSING):
             raise ValueError(f"fit is not one of {', '.join(FITS[self.quantity])}")
         self._counts()
         bands, singles = LIMITS[self.quantity]
@@ -164,6 +166,10 @@ class Method(_Strict):
         return self
 
     def _counts(self) -> None:
+        if self.fit == CLOSING:
+            if any(s.role != "check" for s in self.steps):
+                raise ValueError("a closing check adjusts in no cup")
+            return
         adjusting = sum(s.role == "adjust" for s in self.steps)
         if self.fit == "check" and adjusting:
             raise ValueError("a check adjusts in no cup")

@@ -48,11 +48,12 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
 
 def _register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
+    from brumel.web.bench import closing, sitting  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import routes as bench
-    from brumel.web.bench import sitting  # noqa: F401 - its routes stand on Bench's blueprint
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.practice import routes as practice
+    from brumel.web.records import review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today

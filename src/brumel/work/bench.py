@@ -358,6 +358,8 @@ def finish(
         if w.done:
             return w.done
         state = _open(w, run_id, None, turn)
+        if state.run.purpose != "calibration":
+            raise Refused("This is a closing check; record it as one. It puts nothing in force.")
         if state.current is not None:
             raise Refused(f"“{state.current.spec.title}” is still open. Take it first, or abandon the run.")
         found = runstate.result(w.session, state)

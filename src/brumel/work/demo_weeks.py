@@ -251,7 +251,7 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe])
         with desk.sessions.begin() as session:
             for probe in probes:
                 found = kit.present_dip(session, probe.id)
-                if found and found.visit_id and probe.meter.link != "typed":
+                if found and found.visit_id:
                     live.advance(session, found, clock.at, upto_s=90)
         rounds.take_all(
             desk, actor, uuid.uuid4(), visit_id=made, early=True, reason="Known here; the season and the weather explain it."

@@ -349,7 +349,8 @@ def last_run(session: Session, probe_id: uuid.UUID) -> Run | None:
 
 def last_cups(session: Session, probe_id: uuid.UUID) -> dict[str, str]:
     """The lots of the probe's last run by step: what stands on the shelf is usually taken again."""
-    newest = last_run(session, probe_id)
+    query = select(Run).where(Run.probe_id == probe_id, Run.purpose == "calibration")
+    newest = session.scalar(query.order_by(Run.started_at.desc()).limit(1))
     return dict(newest.cups) if newest else {}
 
 

@@ -16,7 +16,7 @@ from brumel.store.tables import Probe, Snapshot
 from brumel.web import drawn, live, plates
 from brumel.web.access import actor, desk
 from brumel.web.forms import AcceptForm, ConditionsForm, ReasonForm, TypedForm, WriteForm, text_of
-from brumel.work import bench, kit, life, practices, runstate, solutions, watch
+from brumel.work import bench, closings, kit, life, practices, runstate, solutions, watch
 from brumel.work.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.desk import MovedOn, NotFound, Refused
 
@@ -158,6 +158,8 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             "state": state, "faults": faults, "given": request.form, "nominals": nominals(state),
             "staff": drawn.staff([s.spec.title for s in state.steps] + ["verdict"], _level(state)),
         }  # fmt: skip
+        if state.run.purpose == "closing" and (state.current is None or (state.end and state.end.how == "finished")):
+            return _closing(session, state, common, faults)
         if state.end and state.calibration:
             return redirect(url_for("records.calibration", calibration_id=state.calibration.id))
         if state.end:
@@ -173,6 +175,26 @@ def run(run_id: str, faults: Faults = ()) -> Any:
                 "bench/run.html", live=seen, spec=spec, band=3 * spec.noise, goes_in=GOES_IN, **common
             )
         return page, 422 if faults else 200
+
+
+def _closing(session: Any, state: runstate.RunState, common: dict[str, Any], faults: Faults) -> Any:
+    """A closing check whose cups are all done: what it found, or its record."""
+    made = closings.of_run(session, state.run.id)
+    if made is not None:
+        return redirect(url_for("records.closing", closing_id=made.id))
+    if state.end:
+        return render_template("bench/ended.html", result=None, **common)
+    found, told, problem = [], "", ""
+    try:
+        found = closings.checks(session, state)
+        told = closings.sentence(state.run.probe.quantity, found)
+    except InputError as error:
+        problem = str(error)
+    page = render_template(
+        "bench/closed.html", checks=found, told=told, problem=problem, holds=bool(found) and all(c.holds for c in found),
+        **common,
+    )  # fmt: skip
+    return page, 422 if faults else 200
 
 
 def nominals(state: runstate.RunState) -> dict[str, float | None]:

@@ -17,7 +17,7 @@ from brumel.store.tables import Calibration, Superseding
 from brumel.web import plates
 from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, text_of
-from brumel.work import bench, kit, life, records, rounds, runstate
+from brumel.work import bench, kit, life, records, rounds, rulings, runstate
 from brumel.work.desk import MovedOn, Refused, object_id
 from brumel.work.rounds import words
 
@@ -103,6 +103,7 @@ def reading(reading_id: str, faults: Any = ()) -> Any:
         page = render_template(
             "records/reading.html", reading=found, working=Working.from_dict(found.working), faults=faults,
             versions=records.versions(session, found), given=request.form,
+            signature=rulings.signature(session, found.id),
         )  # fmt: skip
         return page, 422 if faults else 200
 

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.agreement import Measured, compare
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.working import Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
@@ -59,13 +60,23 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session) if p.meter_id == meter.id]
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: words.ORDER[line[0].quantity])))
+        wanted = _wanted([line for _, lines in meters for line in lines], usual)
         known = [q for q in words.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
         history = _history(session, found, known)
         page = render_template(
-            "rounds/site.html", site=found, meters=meters, usual=usual, faults=faults, given=request.form,
+            "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults, given=request.form,
             history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
+    """The probes a site is best read with: of each quantity usual there the trusted one, and one on a link first."""
+    found: dict[str, Any] = {}
+    for probe, _ in sorted(lines, key=lambda line: (not line[1].valid, line[0].meter.link == "typed")):
+        if probe.quantity in usual:
+            found.setdefault(probe.quantity, probe.id)
+    return set(found.values())
 
 
 @blueprint.post("/sites/<site_id>")
@@ -97,6 +108,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
         page = render_template(
             "rounds/visit.html", sheet=sheet, site=found.site, faults=faults, given=request.form, focus=focus,
             history=_history(session, found.site, [quantity])[quantity], readings=sheet.kept,
+            told=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
             trust=kit.trust(session, focus.probe, now), spec=load_field()[quantity], entries=_entries(sheet),
             typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
             more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),
@@ -149,7 +161,8 @@ def _write(visit_id: str, do: Callable[[], Any]) -> Any:
         return visit(visit_id, error.faults)
     except Refused as error:
         return visit(visit_id, (error,))
-    return redirect(url_for("rounds.visit", visit_id=visit_id, probe=request.form.get("probe") or None))
+    looked_at = None if request.endpoint == "rounds.take" else request.form.get("probe") or None
+    return redirect(url_for("rounds.visit", visit_id=visit_id, probe=looked_at))
 
 
 @blueprint.post("/visits/<visit_id>/dip")

@@ -287,12 +287,16 @@ def _water(bare: Sheet, site: Site) -> Water:
 
 def _salted(water: Water, value: Value, origin: str) -> Water:
     found = replace(water, conductivity_25_us_cm=value.value)
-    salt = _salinity(_uncompensated(value.working), value.temperature_c)
+    salt = _salinity(_uncompensated(value.working, value.value), value.temperature_c)
     return found if salt is None else replace(found, salinity=salt, salinity_from=origin)
 
 
-def _uncompensated(working: Working) -> float | None:
-    return next((s.result for s in working.steps if s.symbol == "κ"), None)
+def _uncompensated(working: Working, value: float) -> float | None:
+    """Conductivity at the sample's own temperature; where a ruling moved the reported value, moved with it."""
+    found = {s.symbol: s.result for s in working.steps}
+    if "κ" not in found or not found.get("κ25"):
+        return None
+    return found["κ"] * value / found["κ25"]
 
 
 def _salinity(raw: float | None, at: float) -> float | None:
@@ -380,7 +384,8 @@ def limited(site: Site, quantity: str, value: float, expanded: float | None, uni
     if not limit:
         return Outcome.NONE, ""
     ruled = against(value, expanded, limit.get("low"), limit.get("high"), unit)
-    return ruled.outcome, f"{ruled.sentence} {limit.get('source', '')}".strip()
+    source = limit.get("source", "")
+    return ruled.outcome, f"{ruled.sentence}{f' ({source})' if source else ''}"
 
 
 def own_temperature(site: Site, past: Past, at: float, now: datetime) -> Value:
@@ -478,7 +483,9 @@ def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> li
     site, water = whole.visit.site, whole.water
     first = {p.quantity: p for p in have}
     read = {q: Reported(q, p.value, p.unit, p.expanded, p.working) for q, p in first.items()}
-    raw = _uncompensated(first["conductivity"].working) if "conductivity" in first else None
+    raw = (
+        _uncompensated(first["conductivity"].working, first["conductivity"].value) if "conductivity" in first else None
+    )
     salt = _salinity(raw, first["conductivity"].temperature_c) if raw is not None else None
     if salt is not None:
         water = replace(water, salinity=salt, salinity_from="read here")

@@ -1,0 +1,60 @@
+"""The closing check: choosing the standard, and what it does to the day's readings before anything is decided."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from flask import redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.web.access import actor, desk
+from brumel.web.bench.routes import blueprint, run
+from brumel.web.forms import ReasonForm, WriteForm
+from brumel.work import closings, kit
+from brumel.work.desk import Refused
+
+
+@blueprint.get("/probes/<probe_id>/closing")
+def plan_closing(probe_id: str, faults: Sequence[InputError | Refused] = ()) -> Any:
+    """In what the probe is closed."""
+    with desk().read() as session:
+        probe = kit.probe(session, probe_id)
+        now = desk().clock()
+        found = closings.in_force(session, probe, now)
+        page = render_template(
+            "bench/plan_closing.html", probe=probe, found=found, offers=closings.offers(session, probe, now),
+            judged=closings.criteria(probe.quantity), faults=faults, given=request.form,
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/probes/<probe_id>/closing")
+def start_closing(probe_id: str) -> Any:
+    """Open the closing run."""
+    form = WriteForm()
+    try:
+        form.check()
+        made = closings.start(
+            desk(), actor(), form.write_key, probe_id=probe_id, source=request.form.get("source", ""),
+            cups=[request.form.get("first", ""), request.form.get("second", "")],
+        )  # fmt: skip
+    except InputError as error:
+        return plan_closing(probe_id, error.faults)
+    except Refused as error:
+        return plan_closing(probe_id, (error,))
+    return redirect(url_for("bench.run", run_id=made["run"]))
+
+
+@blueprint.post("/runs/<run_id>/close")
+def close(run_id: str) -> Any:
+    """End the closing run; the decision is the lead's."""
+    form = ReasonForm()
+    try:
+        form.check()
+        made = closings.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
+    except InputError as error:
+        return run(run_id, error.faults)
+    except Refused as error:
+        return run(run_id, (error,))
+    return redirect(url_for("records.closing", closing_id=made["closing"]))
