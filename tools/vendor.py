@@ -41,13 +41,14 @@ def main() -> None:
     (TARGET / "bootstrap.min.css").write_text(re.sub(r"/\*# sourceMappingURL=.*?\*/", "", style))
     parts = [(MODULES / name / "dist" / f"{name}.min.js").read_text() for name in D3]
     (TARGET / "d3-parts.min.js").write_text("\n".join(parts))
+    shutil.copy(MODULES / "idb/build/index.js", TARGET / "idb.js")
     for family, weights in FONTS.items():
         for weight in weights:
             for script in ("latin", "latin-ext"):
                 name = f"{family}-{script}-{weight}-normal.woff2"
                 shutil.copy(MODULES / "@fontsource" / family / "files" / name, TARGET / "fonts" / name)
     shutil.copy(MODULES / "axe-core/axe.min.js", TESTS / "axe.min.js")
-    names = ["bootstrap", "axe-core", *D3, *(f"@fontsource/{f}" for f in FONTS)]
+    names = ["bootstrap", "axe-core", "idb", *D3, *(f"@fontsource/{f}" for f in FONTS)]
     record = {}
     for name in names:
         package = json.loads((MODULES / name / "package.json").read_text())

@@ -97,7 +97,7 @@ FIELDS = (
 
 
 #: A name or a reason in any words is what these ask for, and the lead may give it.
-WORDS = {"meter.battery", "probe.retire", "method.retire"}
+WORDS = {"site.retire", "meter.battery", "probe.retire", "method.retire"}
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -58,6 +58,21 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.say": STAFF,
     "rounds.add_probe": STAFF,
     "rounds.stream": STAFF,
+    "rounds.round": STAFF,
+    "rounds.begin": STAFF,
+    "rounds.outing": STAFF,
+    "rounds.pack": STAFF,
+    "rounds.come_back": STAFF,
+    "rounds.field": STAFF,
+    "rounds.worker": ANYONE,
+    "rounds.send": STAFF,
+    "rounds.edit_round": LEAD,
+    "rounds.save_round": LEAD,
+    "rounds.edit_site": LEAD,
+    "rounds.save_site": LEAD,
+    "rounds.retire_site": LEAD,
+    "rounds.sites_out": STAFF,
+    "rounds.sites_in": LEAD,
     "kit.index": STAFF,
     "kit.probe": STAFF,
     "kit.methods": STAFF,
@@ -113,7 +128,7 @@ ROLES: dict[str, frozenset[str]] = {
 POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:", "font-src 'self'",
-        "connect-src 'self'", "form-action 'self'", "frame-ancestors 'none'", "base-uri 'none'",
+        "connect-src 'self'", "worker-src 'self'", "form-action 'self'", "frame-ancestors 'none'", "base-uri 'none'",
     )
 )  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -135,8 +136,10 @@ def staff(titles: Sequence[str], done: int) -> dict[str, Any]:
             "minor": list(range(top - 16, bottom, 8))}  # fmt: skip
 
 
-def ribbon(marks: Sequence[tuple[datetime, str, str]], now: datetime, zone: str = "UTC") -> dict[str, Any]:
-    """The working day as a strip, 04 to 24 o'clock, with what was done and a now-mark."""
+def ribbon(
+    marks: Sequence[tuple[datetime, str, str]], now: datetime, zone: str = "UTC", plan: Any = None
+) -> dict[str, Any]:
+    """The working day as a strip, 04 to 24 o'clock: what was done, the plan up to leaving and coming home, a now-mark."""
     local = now.astimezone(ZoneInfo(zone))
     first, last = 4.0, 24.0
     frame = Frame(0, 0, 1000, 34, first, last, 0, 1)
@@ -149,5 +152,54 @@ def ribbon(marks: Sequence[tuple[datetime, str, str]], now: datetime, zone: str 
         "hours": [{"x": frame.x(h), "label": f"{h:02d}"} for h in range(6, 23, 2)],
         "quarters": [frame.x(first + q / 2) for q in range(1, 40)],
         "marks": [{"x": frame.x(hour(at)), "kind": kind, "title": title} for at, kind, title in marks],
+        "bars": [
+            {"x": frame.x(hour(line.start)), "w": max(frame.x(hour(line.end)) - frame.x(hour(line.start)), 1.0),
+             "kind": line.kind, "deciding": line.deciding}
+            for line in (plan.lines if plan else ())
+        ],
+        "leave": frame.x(hour(plan.leave_at)) if plan else None, "back": frame.x(hour(plan.back_at)) if plan else None,
         "now": frame.x(hour(now)), "time": f"{local:%H:%M}", "zone": "UTC" if zone == "UTC" else local.tzname(),
     }  # fmt: skip
+
+
+def sketch(sites: Sequence[Any]) -> dict[str, Any] | None:
+    """A sketch map of sites from their positions, in their order, with a scale bar; None where none has one.
+
+    Degrees are brought to metres about the middle (equirectangular), which is right to 1 % within 50 km. Sites that lie
+    over 20 km from the one before are drawn after a broken line, so that two far places share one sheet.
+    """
+    known = [s for s in sites if s.latitude is not None and s.longitude is not None]
+    if not known:
+        return None
+    groups: list[list[Any]] = []
+    for s in known:
+        near = groups and _metres(groups[-1][-1], s) < 20_000
+        groups[-1].append(s) if near else groups.append([s])
+    wide = 600 / len(groups)
+    panels = []
+    order = {s.id: i for i, s in enumerate(sites, 1)}
+    for i, group in enumerate(groups):
+        middle = math.radians(sum(s.latitude for s in group) / len(group))
+        xs = [math.radians(s.longitude) * 6_371_000 * math.cos(middle) for s in group]
+        ys = [math.radians(s.latitude) * 6_371_000 for s in group]
+        span = max(max(xs) - min(xs), (max(ys) - min(ys)) * (wide - 60) / 150, 120.0)
+        scale = (wide - 70) / span
+        left = 10 + i * wide + (wide - (max(xs) - min(xs)) * scale) / 2 - 20
+        dots = [
+            {"x": left + (x - min(xs)) * scale, "y": 40 + (max(ys) - y) * scale, "name": s.name, "number": order[s.id],
+             "up": 1 if j % 2 else -1}
+            for j, (s, x, y) in enumerate(zip(group, xs, ys, strict=True))
+        ]  # fmt: skip
+        bar = next(
+            b for b in (10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000) if b * scale >= 36 or b == 20_000
+        )
+        panels.append({"dots": dots, "bar": bar, "bar_px": bar * scale, "left": 14 + i * wide,
+                       "path": "M" + " L".join(f"{d['x']:.1f},{d['y']:.1f}" for d in dots)})  # fmt: skip
+    return {"panels": panels, "names": [s.name for s in known]}
+
+
+def _metres(a: Any, b: Any) -> float:
+    middle = math.radians((a.latitude + b.latitude) / 2)
+    return 6_371_000 * math.hypot(
+        math.radians(a.latitude - b.latitude), math.radians(a.longitude - b.longitude) * math.cos(middle)
+    )

@@ -66,6 +66,16 @@ def figures(found: Calibration) -> str:
     return trade(found.run.probe.quantity).figures_text(found.figures)
 
 
+def _plan_clock(zone: ZoneInfo, today: datetime) -> Any:
+    """Times of a plan by the wall clock of its zone, with the day where it is another."""
+
+    def at(moment: datetime) -> str:
+        local, now = moment.astimezone(zone), today.astimezone(zone)
+        return f"{local:%H:%M}" if local.date() == now.date() else f"{local:%a %H:%M}"
+
+    return at
+
+
 def init(app: Flask) -> None:
     """Filters and names every template may use."""
     app.add_template_filter(number, "number")
@@ -81,6 +91,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")
 
     app.add_template_global(lambda: str(uuid.uuid4()), "new_key")
+    app.add_template_global(_plan_clock, "plan_at")
 
     @app.context_processor
     def names() -> dict[str, Any]:

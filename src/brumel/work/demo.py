@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.store.tables import Meter, User
 from brumel.work import demo_kit, demo_places, demo_weeks, live, people
-from brumel.work.demo_weeks import World
+from brumel.work.demo_world import World
 from brumel.work.desk import Desk
 from brumel.work.meterside import token_hash
 

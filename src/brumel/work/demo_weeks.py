@@ -5,43 +5,17 @@ from __future__ import annotations
 import math
 import uuid
 from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from brumel.core.verdict import Outcome
-from brumel.store.tables import Lot, Meter, Probe, Site, User
-from brumel.work import bench, demo_places, kit, live, meterside, rounds, runstate, samples, shelf
+from brumel.store.tables import Probe, Site, User
+from brumel.work import bench, demo_days, kit, live, meterside, runstate, samples, shelf
 from brumel.work.conditions import Conditions
+from brumel.work.demo_world import Then, World
 from brumel.work.desk import Desk
-
-
-@dataclass
-class World:
-    """The made-up things of the demo, by short names."""
-
-    users: dict[str, User]
-    meters: dict[str, Meter]
-    probes: dict[str, Probe]
-    lots: dict[str, Lot]
-    sites: dict[str, Site]
-
-
-class Then:
-    """A clock that stands still until it is told to go on."""
-
-    def __init__(self, at: datetime) -> None:
-        self.at = at
-
-    def __call__(self) -> datetime:
-        return self.at
-
-    def on(self, **delta: float) -> None:
-        """Go on by so much."""
-        self.at += timedelta(**delta)
-
 
 SETTINGS: dict[str, Any] = {
     "conductivity_unit": "µS/cm", "compensation": "linear", "temperature_coefficient": 2.0, "reference_c": 25.0,
@@ -80,7 +54,7 @@ def week(
         _one(then, clock, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
         _one(then, clock, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
     _one(then, clock, world, "C1", "cl-check", {})
-    _round(then, clock, world)
+    demo_days.day(then, clock, world, number)
     clock.on(hours=2)
     _upkeep(then, world, number)
 
@@ -175,11 +149,23 @@ def calibrate(
         desk, actor, uuid.uuid4(), probe_id=str(probe.id), method_key=method, source="live", cups=cups,
         conditions=conditions,
     )["run"]  # fmt: skip
+    state = take_cups(desk, clock, actor, run, probe)
+    with desk.read() as session:
+        outcome = runstate.result(session, state).verdict.outcome
+    words = {
+        Outcome.CARE: "Good enough for the raceway; watched.", Outcome.NOT: "Put away until its cause is found."
+    }.get(outcome, "")  # fmt: skip
+    bench.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=outcome is not Outcome.NOT, words=words)
+    return str(run)
+
+
+def take_cups(desk: Desk, clock: Then, actor: User, run: str, probe: Probe) -> runstate.RunState:
+    """Every cup of a run, one after another; the run as it then stands."""
     while True:
         with desk.read() as session:
             state = runstate.load(session, run)
         if state.current is None:
-            break
+            return state
         step = state.current.spec
         clock.on(seconds=25)
         bench.dip(desk, actor, uuid.uuid4(), run_id=run, step=step.key, turn=state.turn)
@@ -194,13 +180,6 @@ def calibrate(
             answer="Looked at, carried on for the record.", reference=reference,
             reference_u=None if reference is None else 0.05 if probe.quantity == "temperature" else 0.08,
         )  # fmt: skip
-    with desk.read() as session:
-        outcome = runstate.result(session, state).verdict.outcome
-    words = {
-        Outcome.CARE: "Good enough for the raceway; watched.", Outcome.NOT: "Put away until its cause is found."
-    }.get(outcome, "")  # fmt: skip
-    bench.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=outcome is not Outcome.NOT, words=words)
-    return str(run)
 
 
 def _wait(desk: Desk, clock: Then, run: str) -> bool:
@@ -223,37 +202,3 @@ def _wait(desk: Desk, clock: Then, run: str) -> bool:
             return False
         clock.on(seconds=10)
     return False
-
-
-#: what each kind of water is read with
-CARRIED = {
-    "farm": ("A8", "A", "A3", "A5", "A6", "A7"), "lagoon": ("A8", "A", "A3", "A4", "A5"),
-    "pool": ("A8", "A", "A3", "C1", "C2"),
-}  # fmt: skip
-
-
-def _round(desk: Desk, clock: Then, world: World) -> None:
-    """The day's sites, one after another."""
-    for site in world.sites.values():
-        clock.on(minutes=12)
-        probes = [world.probes[p] for p in CARRIED[demo_places.group(site.kind)]]
-        visit(desk, clock, world.users["ansa"], site, probes)
-
-
-def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe]) -> str:
-    """One live sheet of a site, kept once the water has been in the probes a while. Returns the visit's id."""
-    made = rounds.start_visit(
-        desk, actor, uuid.uuid4(), site_id=str(site.id), probes=[str(p.id) for p in probes], source="live"
-    )["visit"]  # fmt: skip
-    for depth in site.depths or [None]:
-        rounds.dip(desk, actor, uuid.uuid4(), visit_id=made, depth_m=depth)
-        clock.on(seconds=90)
-        with desk.sessions.begin() as session:
-            for probe in probes:
-                found = kit.present_dip(session, probe.id)
-                if found and found.visit_id:
-                    live.advance(session, found, clock.at, upto_s=90)
-        rounds.take_all(
-            desk, actor, uuid.uuid4(), visit_id=made, early=True, reason="Known here; the season and the weather explain it."
-        )  # fmt: skip
-    return str(made)

@@ -16,7 +16,7 @@ from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
-from brumel.work import kit, rounds, watch
+from brumel.work import kit, outings, rounds, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -34,7 +34,8 @@ def index() -> Any:
         places = rounds.sites(session)
         last = rounds.latest(session, [s.id for s in places], SHOWN)
         lines = [{"site": s, "last": {r.quantity: r for r in last[s.id]}} for s in places]
-        return render_template("rounds/index.html", lines=lines, shown=SHOWN)
+        ways = [(r, outings.next_day(r, outings.today_of(r, desk().clock()))) for r in outings.rounds(session)]
+        return render_template("rounds/index.html", lines=lines, shown=SHOWN, ways=ways)
 
 
 def _history(session: Session, site: Site, quantities: Sequence[str]) -> dict[str, Any]:
@@ -64,7 +65,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         known = [q for q in words.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
         history = _history(session, found, known)
         page = render_template(
-            "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults, given=request.form,
+            "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults,
+            outing=request.values.get("outing", ""), given=request.form,
             history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip
         return page, 422 if faults else 200
@@ -87,7 +89,7 @@ def start(site_id: str) -> Any:
         form.check()
         made = rounds.start_visit(
             desk(), actor(), form.write_key, site_id=site_id, probes=request.form.getlist("probe")[:40],
-            source=request.form.get("source", ""),
+            source=request.form.get("source", ""), outing_id=request.form.get("outing", ""),
         )  # fmt: skip
     except InputError as error:
         return site(site_id, error.faults)
@@ -115,6 +117,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             units={q: "" if q == "ph" else spec.unit for q, spec in load_field().items()},
             next_depth=next((d for d in found.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
+            next_water=url_for("rounds.outing", outing_id=found.outing_id) if found.outing_id else url_for("rounds.index"),
         )  # fmt: skip
         return page, 422 if faults else 200
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
 from brumel.web import drawn
 from brumel.web.access import desk
-from brumel.work import kit, records, rounds, runstate
+from brumel.web.rounds.day import asked_leave
+from brumel.work import kit, outings, records, rounds, runstate
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -37,6 +39,21 @@ def _zone(session: Session) -> str:
     return found[0].zone if found else "UTC"
 
 
+def _round_today(session: Session, now: datetime) -> dict[str, Any]:
+    """The round that is due today, else the next one, with its plan up to leaving."""
+    due = [(day, r) for r in outings.rounds(session) if (day := outings.next_day(r, outings.today_of(r, now)))]
+    if not due:
+        return {"plan": None, "round": None}
+    day, found = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
+    asked, wrong = asked_leave(found, now)
+    leave = asked or outings.leaving(found, day)
+    return {
+        "plan": outings.plan_day(session, found, now, leave_at=leave), "round": found, "day": day, "faults": wrong,
+        "outing": outings.running(session, found, outings.today_of(found, now)), "round_zone": ZoneInfo(found.zone),
+        "today_is": outings.today_of(found, now),
+    }  # fmt: skip
+
+
 @blueprint.get("/")
 def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
@@ -46,8 +63,10 @@ def show() -> Any:
             {"probe": p, "trust": kit.trust(session, p, now), "run": kit.open_run(session, p.id)}
             for p in kit.probes(session)
         ]
+        ahead = _round_today(session, now)
+        shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         recent, _ = records.readings(session, records.Search(quantity="ph"))
         return render_template(
             "today/show.html", lines=lines, open_runs=runstate.open_runs(session), recent=recent[:6],
-            ribbon=drawn.ribbon(day_marks(session, now), now, _zone(session)),
+            ribbon=drawn.ribbon(day_marks(session, now), now, _zone(session), shown), **ahead,
         )  # fmt: skip

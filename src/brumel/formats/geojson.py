@@ -1,0 +1,100 @@
+"""Sites as GeoJSON (RFC 7946), in and out; checked at the door."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from brumel.core.errors import InputError, InputErrors
+
+MOST_BYTES = 2_000_000
+
+
+class _Point(BaseModel):
+    model_config = ConfigDict(allow_inf_nan=False)
+    type: Literal["Point"]
+    coordinates: tuple[float, ...] = Field(min_length=2, max_length=3)
+
+
+class _Pair(BaseModel):
+    model_config = ConfigDict(allow_inf_nan=False)
+    usual: tuple[float, float] | None = None
+    gross: tuple[float, float] | None = None
+
+
+class _Limit(BaseModel):
+    model_config = ConfigDict(allow_inf_nan=False)
+    low: float | None = None
+    high: float | None = None
+    source: str = Field(default="", max_length=200)
+
+
+class _Properties(BaseModel):
+    model_config = ConfigDict(allow_inf_nan=False, extra="ignore")
+    client: str = Field(min_length=1, max_length=80)
+    name: str = Field(min_length=1, max_length=80)
+    kind: str = "other"
+    use: str = Field(default="", max_length=60)
+    zone: str = "UTC"
+    altitude_m: float
+    depths_m: list[float] = Field(default=[], max_length=20)
+    ranges: dict[str, _Pair] = {}
+    limits: dict[str, _Limit] = {}
+    water: dict[str, float | str | None] = {}
+    note: str = Field(default="", max_length=600)
+
+
+class _Feature(BaseModel):
+    type: Literal["Feature"]
+    geometry: _Point | None
+    properties: _Properties
+
+
+class _Collection(BaseModel):
+    type: Literal["FeatureCollection"]
+    features: list[_Feature] = Field(max_length=500)
+
+
+def write(features: Iterable[Mapping[str, Any]]) -> str:
+    """A FeatureCollection of points, longitude before latitude, as RFC 7946 has it."""
+    found = [
+        {
+            "type": "Feature", "id": f["id"], "properties": f["properties"],
+            "geometry": None if f["position"] is None else {"type": "Point", "coordinates": list(f["position"])},
+        }
+        for f in features
+    ]  # fmt: skip
+    return json.dumps({"type": "FeatureCollection", "features": found}, ensure_ascii=False, indent=1, allow_nan=False)
+
+
+def read(data: bytes) -> list[dict[str, Any]]:
+    """The features of a file as plain data: position (longitude, latitude) or None, properties.
+
+    Raises InputError naming the feature and the field; a file of over 2 MB, of another type or not UTF-8 is refused.
+    """
+    if len(data) > MOST_BYTES:
+        raise InputError("file", f"The file has {len(data):,} bytes; {MOST_BYTES:,} are taken.")
+    try:
+        found = _Collection.model_validate_json(data.decode("utf-8-sig"))
+    except UnicodeDecodeError:
+        raise InputError("file", "The file is not UTF-8 text.") from None
+    except (ValidationError, RecursionError) as error:
+        details = error.errors()[:10] if isinstance(error, ValidationError) else []
+        faults = [InputError("file", f"The file, at {_where(d['loc'])}: {d['msg']}.") for d in details]
+        faults = faults or [InputError("file", "The file cannot be read.")]
+        raise faults[0] if len(faults) == 1 else InputErrors(faults) from None
+    return [
+        {
+            "position": None if f.geometry is None else f.geometry.coordinates[:2],
+            "properties": f.properties.model_dump(mode="json"),
+        }
+        for f in found.features
+    ]  # fmt: skip
+
+
+def _where(loc: tuple[int | str, ...]) -> str:
+    words = [f"feature {part + 1}" if isinstance(part, int) and i == 1 else str(part) for i, part in enumerate(loc)]
+    return ", ".join(words[1:]) or "its beginning"

@@ -1,0 +1,122 @@
+"""A round and its day: the plan, the box, the sites in their order, and coming home."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.core.logging_span import days_until_full
+from brumel.web import drawn
+from brumel.web.access import actor, desk
+from brumel.web.forms import WriteForm, parse_number
+from brumel.web.rounds.routes import blueprint
+from brumel.work import outings, rounds
+from brumel.work.desk import Refused
+
+Faults = Sequence[InputError | Refused]
+
+
+def asked_leave(found: Any, now: datetime) -> tuple[datetime | None, list[InputError]]:
+    """The time of leaving the page was asked for, "08:15", today where the round is."""
+    text = request.args.get("leave", "").strip()
+    if not text:
+        return None, []
+    try:
+        hour, minute = (int(part) for part in text.split(":"))
+        there = now.astimezone(ZoneInfo(found.zone))
+        return there.replace(hour=hour, minute=minute, second=0, microsecond=0), []
+    except ValueError:
+        return None, [InputError("leave", f"Leave at “{text[:20]}” is not a time; write it as 08:15.", value=text)]
+
+
+@blueprint.get("/rounds/<round_id>")
+def round(round_id: str, faults: Faults = ()) -> Any:
+    """A round: its sketch, its next days, and the plan up to leaving."""
+    with desk().read() as session:
+        now = desk().clock()
+        found = outings.round_of(session, round_id)
+        leave, wrong = asked_leave(found, now)
+        day = outings.today_of(found, now)
+        page = render_template(
+            "rounds/round.html", round=found, plan=outings.plan_day(session, found, now, leave_at=leave),
+            sketch=drawn.sketch(found.sites), outing=outings.running(session, found, day), today=day,
+            days=outings.occurrences(found.rule, found.starts, day, day + timedelta(days=60))[:6],
+            faults=[*faults, *wrong], zone=ZoneInfo(found.zone),
+        )  # fmt: skip
+        return page, 422 if faults or wrong else 200
+
+
+@blueprint.post("/rounds/<round_id>/begin")
+def begin(round_id: str) -> Any:
+    """Begin today's round, or go on with it."""
+    form = WriteForm()
+    try:
+        form.check()
+        made = outings.start(desk(), actor(), form.write_key, round_id=round_id)
+    except InputError as error:
+        return round(round_id, error.faults)
+    except Refused as error:
+        return round(round_id, (error,))
+    return redirect(url_for("rounds.outing", outing_id=made["outing"]))
+
+
+@blueprint.get("/outings/<outing_id>")
+def outing(outing_id: str, faults: Faults = ()) -> Any:
+    """The day out: the box, the sites in their order, and at the end the closing checks."""
+    with desk().read() as session:
+        now = desk().clock()
+        found = outings.outing(session, outing_id)
+        visits = {v.site_id: v for v in outings.visits_of(session, found)}
+        full = None
+        wrong: list[InputError] = []
+        if request.args.get("records"):
+            try:
+                full = days_until_full(
+                    parse_number("records", request.args["records"]) or 0,
+                    parse_number("interval_min", request.args.get("interval_min", "")) or 0,
+                )
+            except InputError as error:
+                wrong = list(error.faults)
+        page = render_template(
+            "rounds/outing.html", outing=found, packing=outings.packing(session, found.round, now), visits=visits,
+            kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()}, to_close=outings.to_close(session, found),
+            sketch=drawn.sketch(found.round.sites), faults=[*faults, *wrong], full=full, args=request.args,
+            chosen=outings.choose(session, found.round, now, now)[0],
+        )  # fmt: skip
+        return page, 422 if faults or wrong else 200
+
+
+def _write(outing_id: str, do: Callable[[WriteForm], Any]) -> Any:
+    form = WriteForm()
+    try:
+        form.check()
+        do(form)
+    except InputError as error:
+        return outing(outing_id, error.faults)
+    except Refused as error:
+        return outing(outing_id, (error,))
+    return redirect(url_for("rounds.outing", outing_id=outing_id))
+
+
+@blueprint.post("/outings/<outing_id>/pack")
+def pack(outing_id: str) -> Any:
+    """What is in the box."""
+
+    def do(form: WriteForm) -> None:
+        made = outings.pack(
+            desk(), actor(), form.write_key, outing_id=outing_id, ticked=request.form.getlist("item")[:200]
+        )
+        flash(f"{made['packed']} things are in the box.", "note")
+
+    return _write(outing_id, do)
+
+
+@blueprint.post("/outings/<outing_id>/back")
+def come_back(outing_id: str) -> Any:
+    """Back from the round."""
+    return _write(outing_id, lambda form: outings.end(desk(), actor(), form.write_key, outing_id=outing_id))

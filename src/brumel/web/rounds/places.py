@@ -1,0 +1,186 @@
+"""Keeping clients, sites and rounds, and taking sites in and out as GeoJSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+
+from flask import Response, flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.formats import geojson
+from brumel.web.access import actor, desk
+from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
+from brumel.web.rounds.routes import blueprint
+from brumel.work import outings, places, rounds
+from brumel.work.desk import MovedOn, Refused
+
+EVERY = (
+    ("", "once"), ("FREQ=DAILY", "every day"), ("FREQ=WEEKLY", "every week"), ("FREQ=WEEKLY;INTERVAL=2", "every 2 weeks"),
+    ("FREQ=MONTHLY", "every month"),
+)  # fmt: skip
+
+
+def _number(field: str, label: str) -> float | None:
+    text = request.form.get(field, "").strip()
+    try:
+        return parse_number(label, text) if text else None
+    except InputError as error:
+        raise InputError(field, str(error), value=text) from None
+
+
+@blueprint.get("/sites/edit")
+def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | None = None) -> Any:
+    """A new site, or one to change (`?site=`)."""
+    site_id = site_id or request.args.get("site", "")
+    with desk().read() as session:
+        found = rounds.site(session, site_id) if site_id else None
+        page = render_template(
+            "rounds/edit_site.html", site=found, kinds=places.KINDS, compensations=places.COMPENSATIONS, faults=faults,
+            given=given or _as_given(found), history=places.history(session, found.id) if found else [],
+            clients=sorted({s.client for s in rounds.sites(session, retired=True)}),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+def _as_given(found: Any) -> dict[str, Any]:
+    if found is None:
+        return {"zone": "Europe/Oslo", "kind": "stream", "altitude_m": "", "compensation": "natural"}
+    show = lambda v: "" if v is None else f"{v:g}"  # noqa: E731
+    return {
+        "client": found.client, "name": found.name, "kind": found.kind, "zone": found.zone, "use": found.use,
+        "altitude_m": show(found.altitude_m), "latitude": "" if found.latitude is None else f"{found.latitude}",
+        "longitude": "" if found.longitude is None else f"{found.longitude}",
+        "depths": ", ".join(f"{d:g}" for d in found.depths), "note": found.note,
+        "ranges": places.write_lines(found.ranges, limits=False), "limits": places.write_lines(found.limits, limits=True),
+        "compensation": found.water.get("compensation", "natural"),
+        **{k: show(found.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent")},
+    }  # fmt: skip
+
+
+@blueprint.post("/sites/edit")
+def save_site() -> Any:
+    """Keep a site; terms that differ become a new version."""
+    form = ReasonForm()
+    site_id = request.form.get("site", "")
+    try:
+        form.check()
+        depths = tuple(
+            float(parse_number("depth_m", part) or 0)
+            for part in request.form.get("depths", "").split(",")
+            if part.strip()
+        )
+        place = places.Place(
+            request.form.get("client", ""), request.form.get("name", ""), request.form.get("kind", ""),
+            request.form.get("zone", ""), _number("altitude_m", "Altitude"), _number("latitude", "Latitude"),
+            _number("longitude", "Longitude"), depths, request.form.get("note", ""),
+        )  # fmt: skip
+        water = {
+            "compensation": request.form.get("compensation"), "usual_salinity": _number("usual_salinity", "Usual salinity"),
+            "tds_factor": _number("tds_factor", "TDS factor"),
+            "coefficient_percent": _number("coefficient_percent", "Temperature coefficient"),
+        }  # fmt: skip
+        terms = places.terms_of(
+            request.form.get("use", ""),
+            request.form.get("ranges", "")[:8000],
+            request.form.get("limits", "")[:8000],
+            water,
+        )
+        made = places.save_site(
+            desk(), actor(), form.write_key, place=place, terms=terms, reason=text_of(form.reason), site_id=site_id,
+            version=form.turn_number if site_id else None,
+        )  # fmt: skip
+    except InputError as error:
+        return edit_site(site_id, error.faults, request.form)
+    except MovedOn as error:
+        flash(str(error), "care")
+        return redirect(url_for("rounds.edit_site", site=site_id))
+    except Refused as error:
+        return edit_site(site_id, (error,), request.form)
+    return redirect(url_for("rounds.site", site_id=made["site"]))
+
+
+@blueprint.post("/sites/<site_id>/retire")
+def retire_site(site_id: str) -> Any:
+    """A site is read no more."""
+    form = ReasonForm()
+    try:
+        form.check()
+        places.retire_site(desk(), actor(), form.write_key, site_id=site_id, reason=text_of(form.reason))
+    except InputError as error:
+        return edit_site(site_id, error.faults)
+    return redirect(url_for("rounds.index"))
+
+
+@blueprint.get("/rounds/edit")
+def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
+    """A new round, or one to change (`?round=`)."""
+    round_id = round_id or request.args.get("round", "")
+    with desk().read() as session:
+        found = outings.round_of(session, round_id) if round_id else None
+        stops = [str(s.id) for s in found.sites] if found else []
+        page = render_template(
+            "rounds/edit_round.html", round=found, sites=rounds.sites(session), stops=stops, every=EVERY, faults=faults,
+            given=given or {}, today=desk().clock().date(),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/rounds/edit")
+def save_round() -> Any:
+    """Keep a round."""
+    form = WriteForm()
+    round_id = request.form.get("round", "")
+    try:
+        form.check()
+        try:
+            starts = date.fromisoformat(request.form.get("starts", ""))
+        except ValueError:
+            raise InputError("starts", "The first day is missing, or is not a day.") from None
+        ordered: list[tuple[float, str]] = []
+        for key, text in request.form.items():
+            if key.startswith("order_") and text.strip():
+                ordered.append((parse_number("order", text) or 0.0, key.removeprefix("order_")))
+        made = places.save_round(
+            desk(), actor(), form.write_key, round_id=round_id, retired=request.form.get("retired") == "yes",
+            new=places.NewRound(
+                request.form.get("name", ""), [site for _, site in sorted(ordered)], request.form.get("rule", ""), starts,
+                request.form.get("leave_at", ""), request.form.get("zone", ""), request.form.get("note", ""),
+            ),
+        )  # fmt: skip
+    except InputError as error:
+        return edit_round(round_id, error.faults, request.form)
+    except Refused as error:
+        return edit_round(round_id, (error,), request.form)
+    return redirect(url_for("rounds.round", round_id=made["round"]))
+
+
+@blueprint.get("/sites.geojson")
+def sites_out() -> Any:
+    """Every site in use, as GeoJSON."""
+    with desk().read() as session:
+        text = geojson.write(places.features(rounds.sites(session)))
+    response = Response(text, mimetype="application/geo+json")
+    response.headers["Content-Disposition"] = 'attachment; filename="brumel-sites.geojson"'
+    return response
+
+
+@blueprint.post("/sites.geojson")
+def sites_in() -> Any:
+    """Sites from a GeoJSON file, all or none."""
+    form = WriteForm()
+    try:
+        form.check()
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise InputError("file", "Choose a GeoJSON file.")
+        made = places.take_in(
+            desk(), actor(), form.write_key, found=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
+        )
+        flash(f"{made['made']} sites made, {made['changed']} changed.", "note")
+    except InputError as error:
+        return edit_site("", error.faults)
+    except Refused as error:
+        return edit_site("", (error,))
+    return redirect(url_for("rounds.index"))
