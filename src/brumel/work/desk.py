@@ -91,7 +91,7 @@ class Desk:
                 earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
                 if earlier.user_id != actor.id or earlier.action != action:
                     raise Refused("This form was already used for something else. Reload the page and try again.")
-                write.done = earlier.result
+                write.done = earlier.result or {"done": True}  # a write without a result is done all the same
                 yield write
                 return
             yield write

@@ -20,7 +20,8 @@ from brumel.work.trades import trade
 
 #: what the browser keeps beside the page itself
 KEPT = (
-    "css/book.css", "css/drawn.css", "vendor/bootstrap.min.css", "vendor/idb.js", "js/field.js", "js/keys.js",
+    "css/book.css", "css/drawn.css", "css/field.css", "vendor/bootstrap.min.css", "vendor/idb.js", "js/field.js",
+    "js/keys.js",
 )  # fmt: skip
 
 

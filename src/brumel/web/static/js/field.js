@@ -47,8 +47,10 @@ const read = () => {
   const rows = [];
   const faults = [];
   const at = numeral(form.elements.temperature_c.value);
-  if (!form.elements.temperature_c.value.trim()) faults.push("Water temperature is missing. Every signal is read at it.");
-  else if (!Number.isFinite(at) || at < -5 || at > 100) faults.push("Water temperature is not a number from −5 to 100.");
+  if (!form.elements.temperature_c.value.trim())
+    faults.push("Water temperature is missing. Every signal is read at it.");
+  else if (!Number.isFinite(at) || at < -5 || at > 100)
+    faults.push("Water temperature is not a number from −5 to 100.");
   const depthText = form.elements.depth_m.value.trim();
   const depth = depthText ? numeral(depthText) : null;
   if (depthText && !(depth >= 0 && depth <= 400)) faults.push("Depth is not a number from 0 to 400.");
@@ -59,7 +61,9 @@ const read = () => {
     const entry = probe.entries.find((e) => e.key === unit);
     const value = numeral(text);
     if (/^\d{1,3}[.,]\d{3}$/.test(text) && text.includes(",")) {
-      faults.push(`${probe.name}: “${text}” can be read in two ways; write it with a point, or without the comma.`);
+      faults.push(
+        `${probe.name}: “${text}” can be read in two ways; write it with a point, or without the comma.`,
+      );
     } else if (!Number.isFinite(value)) faults.push(`${probe.name}: “${text}” is not a number.`);
     else if (value < entry.low || value > entry.high) {
       faults.push(`${probe.name}: ${value} ${entry.label} lies outside ${entry.low} to ${entry.high}.`);
@@ -80,10 +84,15 @@ const oddities = (rows) => {
     if (!range || direct[probe.quantity] !== row.unit) continue;
     const [low, high] = range.usual ?? [];
     if (row.value < low || row.value > high) {
-      found.push(`${probe.words} ${row.value} lies outside this site's usual ${low} to ${high}. Repeat it, or say why.`);
+      found.push(
+        `${probe.words} ${row.value} lies outside this site's usual ${low} to ${high}. Repeat it, or say why.`,
+      );
     }
     const limit = site().limits[probe.quantity];
-    if (limit && ((limit.high !== null && row.value > limit.high) || (limit.low !== null && row.value < limit.low))) {
+    if (
+      limit &&
+      ((limit.high !== null && row.value > limit.high) || (limit.low !== null && row.value < limit.low))
+    ) {
       found.push(`${probe.words} ${row.value} lies beyond the limit. Judged without its uncertainty.`);
     }
   }
@@ -126,7 +135,9 @@ const draw = async () => {
       const line = document.createElement("li");
       const words = document.createElement("span");
       const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
-      words.append(`${name}, ${new Date(item.sheet.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`);
+      words.append(
+        `${name}, ${new Date(item.sheet.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}`,
+      );
       const state = document.createElement("small");
       state.textContent = item.sent
         ? `Sent: ${item.readings} readings kept.`
@@ -139,7 +150,10 @@ const draw = async () => {
         why.maxLength = 600;
         why.setAttribute("aria-label", `Why it may be so: ${name}`);
         why.value = item.sheet.reason;
-        line.append(why, button("Send with this reason", () => change(item, { reason: why.value })));
+        line.append(
+          why,
+          button("Send with this reason", () => change(item, { reason: why.value })),
+        );
       }
       if (!item.sent && item.status) line.append(button("Drop mine", () => drop(item)));
       return line;
@@ -175,7 +189,9 @@ const sendAll = async () => {
     right = await token();
   } catch (error) {
     queueWords.textContent =
-      error.message === "signed out" ? "Sign in again, then send: nothing is lost." : "No answer yet; it is tried again.";
+      error.message === "signed out"
+        ? "Sign in again, then send: nothing is lost."
+        : "No answer yet; it is tried again.";
     return undefined;
   }
   for (const item of items) {
@@ -192,7 +208,9 @@ const sendAll = async () => {
     }
     if (answer.status >= 500) break;
     const told = await answer.json().catch(() => ({ message: "The answer cannot be read." }));
-    const news = answer.ok ? { sent: true, readings: told.readings } : { status: answer.status, message: told.message };
+    const news = answer.ok
+      ? { sent: true, readings: told.readings }
+      : { status: answer.status, message: told.message };
     await (await db).put("queue", { ...item, ...news });
   }
   return draw();

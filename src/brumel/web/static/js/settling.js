@@ -46,7 +46,10 @@ const showNumbers = (n) => {
     }
   }
   if (n.reported !== undefined && n.reported !== null) {
-    put("reported", text(n.reported, options.digits) + (n.expanded ? ` ± ${n.expanded.toFixed(options.digits)}` : ""));
+    put(
+      "reported",
+      text(n.reported, options.digits) + (n.expanded ? ` ± ${n.expanded.toFixed(options.digits)}` : ""),
+    );
   }
 };
 

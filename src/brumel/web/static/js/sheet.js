@@ -2,7 +2,8 @@
 const main = document.querySelector("[data-main-all]");
 const words = main?.textContent.trim();
 
-const show = (value, digits) => (value === null || value === undefined ? "–" : value.toFixed(digits).replace("-", "−"));
+const show = (value, digits) =>
+  value === null || value === undefined ? "–" : value.toFixed(digits).replace("-", "−");
 
 document.addEventListener("brumel:reading", (event) => {
   const lines = event.detail.lines ?? [];

@@ -16,7 +16,8 @@ self.addEventListener("message", (event) => {
   );
 });
 
-const kept = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname) || url.pathname.startsWith("/static/");
+const kept = (url) =>
+  /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname) || url.pathname.startsWith("/static/");
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
