@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
+from brumel.store.rounds import Closing, Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
 from brumel.work import live
 from tests.browser.conftest import axe_findings, check_axe
@@ -231,7 +232,7 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
 PAGES = [
     "/", "/bench", "/rounds", "/kit", "/kit/methods", "/kit/methods/do-zero-air", "/kit/due", "/kit/lots/new",
     "/kit/lots/new?quantity=combined", "/kit/lots/new?quantity=ammonium", "/kit/probes/new?quantity=redox", "/kit/meters/new",
-    "/records", "/records/calibrations", "/records/audit",
+    "/records", "/records/calibrations", "/records/audit", "/records/review", "/rounds/sites/edit", "/rounds/rounds/edit",
     "/worksheet", "/worksheet/conductivity", "/worksheet/compare", "/practice/meter",
 ]  # fmt: skip
 
@@ -247,9 +248,18 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         f"/kit/probes/{told.things.probes['A1']}/record", f"/kit/meters/{told.things.meters['Field set A']}",
         f"/kit/meters/{told.things.meters['Field set A']}/settings", f"/bench/probes/{told.things.probes['A5']}",
         f"/bench/meters/{told.things.meters['Field set A']}/sitting",
+        f"/rounds/sites/edit?site={told.things.sites['basin']}",
     ]  # fmt: skip
     with told.desk.read() as session:
         links.append(f"/records/readings/{session.scalar(select(Reading.id).limit(1))}")
+        deep = select(Reading.visit_id).where(Reading.depth_m.is_not(None))
+        links.append(f"/rounds/visits/{session.scalar(deep.limit(1))}")
+        out = session.scalar(select(Outing).order_by(Outing.started_at.desc()).limit(1))
+        links += [f"/rounds/outings/{out.id}", f"/rounds/outings/{out.id}/field", f"/rounds/rounds/{out.round_id}"]
+        links += [f"/records/closings/{session.scalar(select(Closing.id).where(Closing.holds == held).limit(1))}"
+                  for held in (True, False)]  # fmt: skip
+        links.append(f"/records/discoveries/lot/{told.things.lots['N10-071']}")
+        links.append(f"/bench/probes/{told.things.probes['A1']}/closing")
         for probe in ("A1", "A3", "A6"):  # plate, errors and an ion tip's line
             mine = select(Calibration.id).where(Calibration.probe_id == uuid.UUID(told.things.probes[probe]))
             links.append(f"/records/calibrations/{session.scalar(mine.limit(1))}")

@@ -12,7 +12,7 @@ from brumel.work import bench, kit, live, rounds, runstate
 __all__ = ["nernst"]
 SITES = {
     "raceway": "Raceway 3, inflow", "outflow": "Raceway 3, outflow", "lagoon": "Creek mouth, north bank",
-    "basin": "Basin, middle", "pool": "Warm pool, deep end",
+    "basin": "Basin, middle", "reed": "Reed channel", "pool": "Warm pool, deep end",
 }  # fmt: skip
 CUPS = {"neutral": "N7-121", "acid": "N4-118", "alkaline": "N10-090"}
 

@@ -212,6 +212,7 @@ const sendAll = async () => {
       ? { sent: true, readings: told.readings }
       : { status: answer.status, message: told.message };
     await (await db).put("queue", { ...item, ...news });
+    if (!answer.ok) break;
   }
   return draw();
 };

@@ -1,0 +1,188 @@
+"""A whole day through the real interface, a day without a signal, and a sheet by keyboard alone."""
+
+import re
+
+from playwright.sync_api import expect
+from sqlalchemy import func, select
+
+from brumel.store.rounds import Ruling, Signature
+from brumel.store.tables import Reading, Visit
+from brumel.work import live, outings, rounds
+from tests.browser.test_stories import settled
+from tests.work import helpers as h
+
+
+def in_the_water(page):
+    page.get_by_role("button", name=re.compile("in the water")).click()
+    main = page.locator("[data-main-all], [data-main]")
+    expect(main).to_have_attribute("aria-disabled", "false", timeout=120_000)
+    return main
+
+
+def of_round(brumel, name="Lagoon"):
+    with brumel.desk.read() as session:
+        return next(str(r.id) for r in outings.rounds(session) if r.name == name)
+
+
+def test_a_whole_day_from_the_plan_to_the_signature(brumel, open_page):
+    page = open_page(brumel.base)
+    expect(page.locator("[data-plan] tr").first).to_be_visible()
+    page.goto(f"/bench/probes/{brumel.things.probes['A1']}")
+    page.get_by_role("button", name="Start the run").click()
+    for _ in range(3):
+        page.get_by_role("button", name="The probe is in the cup").click()
+        settled(page)
+        page.get_by_role("button", name="Accept this point").click()
+    page.get_by_role("button", name="Put in force").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration")
+
+    page.goto(f"/rounds/rounds/{of_round(brumel)}")
+    page.get_by_role("button", name="Begin: pack, then go").click()
+    page.get_by_label(re.compile("pH probe A1")).check()
+    page.get_by_role("button", name="Keep what is ticked").click()
+    expect(page.get_by_text("1 things are in the box")).to_be_visible()
+    outing = page.url
+    page.get_by_role("link", name="Read it Creek mouth, north bank").click()
+    for box in page.get_by_role("checkbox").all():
+        box.uncheck()
+    page.get_by_label(re.compile("pH probe A1")).check()
+    page.get_by_label(re.compile("Thermometer A8")).check()
+    page.get_by_role("button", name="Open the sheet").click()
+    in_the_water(page).click()
+    expect(page.get_by_role("status").first).to_contain_text(re.compile("[Kk]ept"))
+    page.goto(outing)
+    expect(page.get_by_role("listitem").filter(has_text="Creek mouth")).to_contain_text("readings kept")
+    page.get_by_role("button", name="Back from the round").click()
+
+    with brumel.desk.sessions.begin() as session:  # it dried on the way home
+        name = f"probe:{brumel.things.probes['A1']}"
+        body = live.truth(session, name)
+        live.set_truth(session, name, body | {"offset_mv": float(body["offset_mv"]) - 30.0})
+    page.get_by_role("link", name=re.compile("Close it.*pH probe A1")).click()
+    page.get_by_label("Close it in").select_option(label="N7-121 · Buffer 7.01")
+    page.get_by_role("button", name="Start the check").click()
+    page.get_by_role("button", name="The probe is in the cup").click()
+    settled(page)
+    page.get_by_role("button", name="Accept this point").click()
+    answer = page.get_by_label(re.compile("same, because|because"))
+    if page.get_by_role("alert").count() and answer.count():
+        answer.first.fill("It is what it shows")
+        page.get_by_role("button", name="Accept this point").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("It does not hold")
+    page.get_by_role("button", name="Record the check").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("does not hold")
+    expect(page.get_by_text("The lead decides about the readings")).to_be_visible()
+    closing = page.url
+
+    lead = open_page(brumel.base, "ilka")
+    lead.goto("/records/review")
+    lead.get_by_role("link", name=re.compile("pH probe A1, check")).click()
+    assert lead.url == closing
+    expect(lead.locator("tbody tr").filter(has_text="Creek mouth")).to_contain_text(
+        re.compile("corrected|not reported")
+    )
+    lead.get_by_label("Why").fill("A dry cap; the drift was steady")
+    lead.get_by_label(re.compile("Signed")).fill("Somebody Else")
+    lead.get_by_role("button", name=re.compile("Decide")).click()
+    expect(lead.get_by_role("alert")).to_contain_text("Sign with your own name")
+    lead.get_by_label("Why").fill("A dry cap; the drift was steady")
+    lead.get_by_label(re.compile("Signed")).fill("Ilka Torvend")
+    lead.get_by_role("button", name=re.compile("Decide")).click()
+    expect(lead.get_by_text("Decided by Ilka Torvend")).to_be_visible()
+    lead.goto("/records/review")
+    lead.get_by_label(re.compile("Signed")).fill("Ilka Torvend")
+    lead.get_by_role("checkbox", name=re.compile("Sign pH of Creek mouth")).check()
+    lead.get_by_role("button", name="Sign what is ticked").click()
+    expect(lead.get_by_text("1 signed.")).to_be_visible()
+    with brumel.desk.read() as session:
+        newest = session.scalar(select(Reading).where(Reading.quantity == "ph").order_by(Reading.version.desc()))
+        assert (newest.version, session.scalar(select(func.count()).select_from(Ruling))) == (2, 1)
+        assert session.get(Signature, newest.id).name == "Ilka Torvend"
+
+
+def fill(page, site, ph, at):
+    page.locator("select[name=site]").select_option(label=site)
+    page.get_by_label(re.compile("Water temperature")).fill(at)
+    page.get_by_label(re.compile("pH probe .* shows")).first.fill(ph)
+    page.get_by_role("button", name="Put it in the queue").click()
+
+
+def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brumel, open_page):
+    made = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=of_round(brumel))["outing"]
+    page = open_page(brumel.base, width=390, height=844)
+    context = page.context
+    page.goto(f"/rounds/outings/{made}/field")
+    expect(page.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    context.set_offline(True)
+    page.reload()
+    expect(page.locator("[data-net]")).to_contain_text("No signal. This page is kept")
+    fill(page, "1. Creek mouth, north bank", "24", "7,5")  # swapped
+    expect(page.locator("[data-judged]")).to_contain_text("lies outside")
+    fill(page, "1. Creek mouth, north bank", "8.0", "7,5")
+    expect(page.locator("[data-queue-words]")).to_have_text("1 sheet waits to be sent.")
+    fill(page, "2. Reed channel", "7.9", "7.1")
+    fill(page, "3. Basin, middle", "8.1", "7.3")
+    expect(page.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")
+    page.close()
+    again = context.new_page()
+    again.goto(f"/rounds/outings/{made}/field")
+    expect(again.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")
+    with brumel.desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Visit)) == 0
+    # Meanwhile the lead reads the second water.
+    other = rounds.start_visit(
+        brumel.desk, brumel.things.ilka, h.key(), site_id=brumel.things.sites["reed"],
+        probes=[brumel.things.probes["B1"]], source="typed", outing_id=made,
+    )["visit"]  # fmt: skip
+    row = [rounds.Typed(brumel.things.probes["B1"], "ph", 7.95)]
+    rounds.type_readings(
+        brumel.desk, brumel.things.ilka, h.key(), visit_id=other, rows=row, temperature_c=7.0, still=True
+    )
+    rounds.take_all(brumel.desk, brumel.things.ilka, h.key(), visit_id=other)
+    context.set_offline(False)
+    again.get_by_role("button", name="Send now").click()
+    expect(again.locator("[data-queue]")).to_contain_text("was read by Ilka Torvend")
+    expect(again.locator("[data-queue-words]")).to_have_text("2 sheets wait to be sent.")  # the third keeps its place
+    again.get_by_role("button", name="Keep both").click()
+    expect(again.locator("[data-queue-words]")).to_have_text("Nothing waits.")
+    again.get_by_role("button", name="Send now").click()
+    with brumel.desk.read() as session:
+        mine = session.scalars(select(Visit).where(Visit.operator_id == brumel.things.ansa.id).order_by(Visit.at))
+        assert [v.site.name for v in mine] == ["Creek mouth, north bank", "Reed channel", "Basin, middle"]
+
+
+def test_a_sheet_of_five_quantities_by_keyboard_alone(brumel, open_page):
+    page = open_page(brumel.base)
+    page.goto(f"/rounds/sites/{brumel.things.sites['lagoon']}")
+    presses = 0
+
+    def press(key, times=1):
+        nonlocal presses
+        for _ in range(times):
+            presses += 1
+            page.keyboard.press(key)
+
+    page.get_by_label(re.compile("live, as far")).focus()
+    press("ArrowDown")  # typed
+    press("Enter")
+    shown = {"Thermometer": "9.4", "pH": "8.02", "Conductivity": "12100", "ORP": "215", "Oxygen": "9.8"}
+    expect(page.locator(".typed-sheet")).to_be_visible()
+    fields = page.locator(".typed-sheet input[name^=value_]").count()
+    assert fields == 5
+    for _ in range(fields):
+        label = page.evaluate("document.activeElement.labels[0].textContent")
+        page.keyboard.type(next(v for name, v in shown.items() if label.startswith(name)))
+        press("Tab", 2)
+    for _ in range(6):
+        if page.evaluate("document.activeElement.name") == "still":
+            break
+        press("Tab")
+    press("Space")
+    press("Enter")
+    expect(page.locator("[data-main-all]")).to_be_focused()
+    press("Enter")
+    expect(page.get_by_text("readings kept.")).to_be_visible()
+    assert presses <= 40
+    with brumel.desk.read() as session:
+        kept = set(session.scalars(select(Reading.quantity)))
+    assert kept >= {"temperature", "ph", "conductivity", "redox", "oxygen", "salinity", "saturation"}
