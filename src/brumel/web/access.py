@@ -57,6 +57,8 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.by_hand": STAFF,
     "rounds.say": STAFF,
     "rounds.add_probe": STAFF,
+    "rounds.add_photo": STAFF,
+    "rounds.photo": STAFF,
     "rounds.stream": STAFF,
     "rounds.round": STAFF,
     "rounds.begin": STAFF,

@@ -330,9 +330,10 @@ def _standards(found: Round, c: Chosen, lots: Sequence[kit.LotView]) -> list[Ite
     known = sorted(((solutions.nominal(v.lot, c.quantity, c.probe), v) for v in mine), key=lambda pair: pair[0])
     below = [v for value, v in known if value <= low]
     above = [v for value, v in known if value >= high]
-    if c.quantity == "conductivity":  # one standard in the middle of what is read serves a cell best
-        middle = math.sqrt(max(low, 1.0) * max(high, 1.0))
-        picked = [min(known, key=lambda pair: abs(math.log(pair[0] / middle)) if pair[0] > 0 else math.inf)[1]]
+    if c.quantity == "conductivity":  # the standard nearest to each water serves a cell best
+        middles = {math.sqrt(max(e[0], 1.0) * max(e[1], 1.0)) for e in ends}
+        near = [min(known, key=lambda pair: abs(math.log(max(pair[0], 1e-3) / m)))[1] for m in middles]
+        picked = list({v.lot.id: v for v in near}.values())
     else:
         picked = [*below[-1:], *above[:1]] or [known[0][1]]
     words = f"these sites usually read {low:g} to {high:g}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, current_app, flash, redirect, render_template, request, url_for
 from sqlalchemy.orm import Session
 
 from brumel.core.agreement import Measured, compare
@@ -16,7 +16,7 @@ from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
-from brumel.work import kit, outings, rounds, watch
+from brumel.work import kit, outings, photos, rounds, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -113,6 +113,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             told=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
             trust=kit.trust(session, focus.probe, now), spec=load_field()[quantity], entries=_entries(sheet),
             typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
+            photos=photos.of_visit(session, found.id),
             more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),
             units={q: "" if q == "ph" else spec.unit for q, spec in load_field().items()},
             next_depth=next((d for d in found.site.depths if d not in done), None),
@@ -300,6 +301,34 @@ def add_probe(visit_id: str) -> Any:
         rounds.add_probe(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=request.form.get("added", ""))
 
     return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/photos")
+def add_photo(visit_id: str) -> Any:
+    """A photo for the visit."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        file = request.files.get("photo")
+        if file is None or not file.filename:
+            raise InputError("photo", "Choose a photo.")
+        photos.add(
+            desk(), actor(), form.write_key, visit_id=visit_id, name=file.filename,
+            data=file.stream.read(photos.MOST_BYTES + 1), keep_position=request.form.get("position") == "yes",
+        )  # fmt: skip
+
+    return _write(visit_id, do)
+
+
+@blueprint.get("/photos/<photo_id>")
+def photo(photo_id: str) -> Any:
+    """One photo, as it was drawn afresh."""
+    with desk().read() as session:
+        data = photos.picture(session, photo_id)
+    response = Response(data, mimetype="image/jpeg")
+    response.headers["Content-Disposition"] = 'inline; filename="photo.jpg"'
+    return response
 
 
 @blueprint.get("/visits/<visit_id>/stream")
