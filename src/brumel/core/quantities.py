@@ -36,6 +36,7 @@ QUANTITIES: dict[str, Quantity] = {
     "limit": Quantity("limit", "", ""),
     "elapsed_s": Quantity("time in the cup", "t", "s"),
     "conductivity_us_cm": Quantity("conductivity", "κ", "µS/cm"),
+    "raw_us_cm": Quantity("conductivity at the sample's own temperature", "κ", "µS/cm"),
     "conductivity_25_us_cm": Quantity("specific conductance", "κ25", "µS/cm at 25 °C"),
     "reading_us_cm": Quantity("reading", "κ", "µS/cm"),
     "expected_us_cm": Quantity("expected conductivity", "κ", "µS/cm"),

@@ -127,6 +127,9 @@ ROLES: dict[str, frozenset[str]] = {
     "link.samples": ANYONE,
 }
 
+#: What may be larger than a form, by endpoint [bytes].
+LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000}
+
 POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:", "font-src 'self'",
@@ -163,6 +166,13 @@ def actor() -> User:
 
 def init(app: Flask) -> None:
     """Sign-in, CSRF, the roles table and the headers."""
+
+    @app.before_request
+    def room() -> None:
+        # Before the form is read for its token: a photo and a file of sites may be larger than a form.
+        if request.endpoint in LARGER:
+            request.max_content_length = LARGER[request.endpoint]
+
     csrf = CSRFProtect(app)
     app.extensions["csrf"] = csrf
     login = LoginManager(app)

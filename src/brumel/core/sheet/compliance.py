@@ -35,7 +35,8 @@ def against(
     near : the share of the limit (or of the distance between two) within which a met limit is called near
 
     Where the uncertainty (k = 2) straddles a limit nobody can tell; without an uncertainty the bare value is compared,
-    and said so. Source: JCGM106, guarded acceptance. Raises InputError where the limits are swapped.
+    and said so. Source: GUM; the guard band is as JCGM 106:2012 has it, from memory.
+    Raises InputError where the limits are swapped.
     """
     door = Door()
     v = door.number("value", value, -1e9, 1e9)
