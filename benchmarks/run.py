@@ -22,7 +22,7 @@ from sqlalchemy import text
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
-from benchmarks import crowd
+from benchmarks import crowd, growth
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
 from brumel.meters.sensors import SAMPLES_PER_S
@@ -74,7 +74,7 @@ def pages(url: str, desk: Desk) -> None:
     )["run"]
     bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0)
     visit = rounds.start_visit(
-        desk, things.ansa, key(), site_id=things.sites["raceway"], probe_id=things.probes["A2"], source="live"
+        desk, things.ansa, key(), site_id=things.sites["raceway"], probes=[things.probes["A2"]], source="live"
     )["visit"]
     rounds.dip(desk, things.ansa, key(), visit_id=visit)
     with desk.sessions.begin() as session:
@@ -117,7 +117,7 @@ def latency(desk: Desk) -> None:
     with desk.sessions.begin() as session:
         live.set_truth(session, "clock", {"pace": 1})
     visit = rounds.start_visit(
-        desk, things.ansa, key(), site_id=things.sites["pool"], probe_id=things.probes["A2"], source="live"
+        desk, things.ansa, key(), site_id=things.sites["pool"], probes=[things.probes["A2"]], source="live"
     )["visit"]
     dip = rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"]
     seen = watch.VisitWatch(desk, visit)
@@ -187,7 +187,7 @@ def screen(url: str, desk: Desk) -> None:
             page.keyboard.press("Enter")
             page.wait_for_url("**/")
             visit = rounds.start_visit(
-                desk, things.ansa, key(), site_id=things.sites["pool"], probe_id=things.probes["A2"], source="live"
+                desk, things.ansa, key(), site_id=things.sites["pool"], probes=[things.probes["A2"]], source="live"
             )["visit"]
             dip = uuid.UUID(rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"])
             page.goto(f"/rounds/visits/{visit}")
@@ -213,12 +213,16 @@ def main() -> None:
     os.environ["BRUMEL_TEST_CLUSTER_DB"] = url
     desk = Desk(make_sessions(make_engine(url)))
     demo.load(desk)
+    if os.environ.get("BRUMEL_BENCH") == "growth":
+        growth.main(url)
+        return
     print(f"Run {uuid.uuid4().hex[:8]} on {os.cpu_count()} cores\n")
     pages(url, desk)
     settling()
     latency(desk)
     screen(url, desk)
     crowd.main(url, desk)
+    growth.main(url)
     try:
         from benchmarks import science
     except ImportError:

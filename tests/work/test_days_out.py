@@ -262,6 +262,8 @@ def test_a_whole_sheet_is_typed_at_once_and_what_follows_is_kept(desk, clock, th
     assert kept["ph"].value == pytest.approx(8.02, abs=1e-9)
     assert kept["ph"].settling["vouched"]
     assert kept["salinity"].parents == [str(kept["conductivity"].root_id), str(kept["temperature"].root_id)]
+    assert kept["oxygen"].version == 1  # worked out with the salt read beside it, once
+    assert next(x["name"] for x in kept["oxygen"].working["steps"] if x["symbol"] == "c").endswith("read here")
     # The display's preset salinity of 0 is taken off, the water's own salt put in: less oxygen than was shown.
     assert kept["oxygen"].value < 9.4
     assert 8 < kept["salinity"].value < 9.5

@@ -115,6 +115,13 @@ class Signature(Base):
     by: Mapped[User] = relationship(lazy="joined")
 
 
+class Unsigned(Base):
+    """The newest versions that are not signed; kept by triggers of the database, only read here."""
+
+    __tablename__ = "unsigned"
+    reading_id: Mapped[Uuid] = mapped_column(ForeignKey("readings.id"), primary_key=True)
+
+
 class VisitNote(Base):
     """Something said of a visit: a note, or the conditions there ({pressure_hpa, light, by_hand ...}); the newest stands."""
 

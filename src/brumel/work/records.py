@@ -16,6 +16,8 @@ from brumel.store.tables import Audit, Calibration, Client, Lot, Point, Reading,
 from brumel.work.desk import NotAllowed, NotFound, object_id
 
 PAGE = 50
+#: Counting goes no further: beyond it, a search is narrowed rather than leafed through.
+MOST_COUNTED = 5000
 _outer = aliased(Reading)
 
 
@@ -32,8 +34,8 @@ class Search:
 
 
 def _query(search: Search) -> Select[Reading]:
-    newest = select(func.max(Reading.version)).where(Reading.root_id == _outer.root_id).scalar_subquery()
-    query = select(_outer).where(_outer.version == newest)
+    newer = select(Reading.id).where(Reading.root_id == _outer.root_id, Reading.version > _outer.version)
+    query = select(_outer).where(~newer.exists())
     if search.site_id:
         query = query.where(_outer.site_id == search.site_id)
     if search.quantity:
@@ -47,10 +49,16 @@ def _query(search: Search) -> Select[Reading]:
     return query
 
 
+def recent(session: Session, search: Search, count: int) -> list[Reading]:
+    """The newest standing readings, without counting them all."""
+    return list(session.scalars(_query(search).order_by(_outer.at.desc(), _outer.id).limit(count)))
+
+
 def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
-    """One page of standing readings, newest first, and how many there are in all."""
+    """One page of standing readings, newest first, and how many there are, counted up to `MOST_COUNTED`."""
     query = _query(search)
-    total = session.scalar(select(func.count()).select_from(query.subquery())) or 0
+    found = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
+    total = session.scalar(select(func.count()).select_from(found)) or 0
     rows = session.scalars(query.order_by(_outer.at.desc(), _outer.id).offset((search.page - 1) * PAGE).limit(PAGE))
     return list(rows), total
 

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, aliased
 
 from brumel.core import drift
 from brumel.core.working import Working
-from brumel.store.rounds import Closing, Ruling, Signature
+from brumel.store.rounds import Closing, Ruling, Signature, Unsigned
 from brumel.store.tables import Calibration, Lot, Point, Reading, User, Visit
 from brumel.work import closings
 from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write, object_id
@@ -323,14 +323,13 @@ MOST = 60
 
 def queue(session: Session) -> Queue:
     """The lead's queue, newest first; each list is cut at `MOST`."""
-    signed = select(Signature.reading_id).where(Signature.reading_id == Reading.id).exists()
-    base = _standing(select(Reading).where(~signed))
+    base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id)
     odd = (Reading.flag > 2) | Reading.backing.in_(("doubtful", "not reported"))
     new = lambda query: list(session.scalars(query.order_by(Reading.at.desc()).limit(MOST)))  # noqa: E731
     exceeded = new(base.where(Reading.outcome == "exceeded"))
     strange = new(base.where(odd, Reading.outcome != "exceeded"))
     rest = new(base.where(~odd, Reading.outcome != "exceeded"))
-    total = session.scalar(select(func.count()).select_from(base.subquery())) or 0
+    total = session.scalar(select(func.count()).select_from(Unsigned)) or 0
     decided = select(Ruling.subject).where(Ruling.subject == Closing.id)
     open_ones = session.scalars(select(Closing).where(~decided.exists()).order_by(Closing.at.desc()).limit(MOST))
     return Queue(exceeded, strange, rest, total, list(open_ones))

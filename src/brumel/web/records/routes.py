@@ -75,7 +75,7 @@ def index() -> Any:
         return render_template(
             "records/index.html", rows=rows, total=total, search=search, args=request.args,
             sites=rounds.sites(session, retired=True),
-            names=words.NAMES, backings=words.BACKINGS,
+            most=records.MOST_COUNTED, names=words.NAMES, backings=words.BACKINGS,
             pages=-(-total // records.PAGE),
         )  # fmt: skip
 

@@ -38,11 +38,15 @@ def index() -> Any:
         return render_template("rounds/index.html", lines=lines, shown=SHOWN, ways=ways)
 
 
-def _history(session: Session, site: Site, quantities: Sequence[str]) -> dict[str, Any]:
+#: how far back a site's page looks: at most so many readings of each quantity, so that five years stay quick
+SPANS = {"season": ("the last 40 readings", 40), "year": ("the last 120", 120), "all": ("five years of weeks", 300)}
+
+
+def _history(session: Session, site: Site, quantities: Sequence[str], count: int = 40) -> dict[str, Any]:
     now = desk().clock()
     return {
         quantity: drawn.last_readings(
-            rounds.standing(session, site.id, quantity, 40), site.ranges.get(quantity, {}), now, site.zone,
+            rounds.standing(session, site.id, quantity, count), site.ranges.get(quantity, {}), now, site.zone,
             site.limits.get(quantity, {}),
         )
         for quantity in quantities
@@ -63,10 +67,15 @@ def site(site_id: str, faults: Faults = ()) -> Any:
                 meters.append((meter, sorted(probes, key=lambda line: words.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
         known = [q for q in words.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
-        history = _history(session, found, known)
+        span = request.args.get("span", "season")
+        span = span if span in SPANS else "season"
+        history = _history(session, found, known, SPANS[span][1])
+        deep = [r for r in rounds.standing(session, found.id, "temperature", 12) if r.depth_m is not None]
+        profile = drawn.profile(rounds.of_visit(session, deep[0].visit_id)) if deep else None
         page = render_template(
             "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults,
             outing=request.values.get("outing", ""), given=request.form,
+            spans={k: w for k, (w, _) in SPANS.items()}, span=span, profile=profile, units=_units(),
             history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip
         return page, 422 if faults else 200
@@ -115,12 +124,16 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
             photos=photos.of_visit(session, found.id),
             more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),
-            units={q: "" if q == "ph" else spec.unit for q, spec in load_field().items()},
+            units=_units(),
             next_depth=next((d for d in found.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
             next_water=url_for("rounds.outing", outing_id=found.outing_id) if found.outing_id else url_for("rounds.index"),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _units() -> dict[str, str]:
+    return {q: "" if q == "ph" else spec.unit for q, spec in load_field().items()}
 
 
 def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:

@@ -28,7 +28,7 @@ def day_marks(session: Session, now: datetime) -> list[tuple[datetime, str, str]
     search = records.Search(since=since, until=now + timedelta(hours=1), quantity="ph")
     marks += [
         (r.at, f"visit-{r.backing}", f"{r.visit.site.name}: pH {r.value:.2f}")
-        for r in records.readings(session, search)[0]
+        for r in records.recent(session, search, 40)
     ]
     return marks
 
@@ -65,8 +65,8 @@ def show() -> Any:
         ]
         ahead = _round_today(session, now)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
-        recent, _ = records.readings(session, records.Search(quantity="ph"))
+        recent = records.recent(session, records.Search(quantity="ph"), 6)
         return render_template(
-            "today/show.html", lines=lines, open_runs=runstate.open_runs(session), recent=recent[:6],
+            "today/show.html", lines=lines, open_runs=runstate.open_runs(session), recent=recent,
             ribbon=drawn.ribbon(day_marks(session, now), now, _zone(session), shown), **ahead,
         )  # fmt: skip

@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import func, select, union_all
+from sqlalchemy import ARRAY, String, func, literal, select, true, union_all
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import believability as belief
@@ -80,18 +80,24 @@ def latest(
     if not site_ids:
         return {}
     newer = aliased(Reading)
-    rank = func.row_number().over(partition_by=(Reading.site_id, Reading.quantity), order_by=Reading.at.desc())
-    inner = (
-        select(Reading.id, rank.label("rank"))
-        .where(Reading.site_id.in_(site_ids), Reading.quantity.in_(quantities), Reading.role == "first")
-        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+    wanted = (
+        select(Site.id.label("site_id"), func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"))
+        .where(Site.id.in_(site_ids))
         .subquery()
+    )
+    # One look into the index for each site and quantity, however many readings there are.
+    newest = (
+        select(Reading.id)
+        .where(Reading.site_id == wanted.c.site_id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(1)
+        .lateral()
     )
     query = (
         select(Reading)
         .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
-        .join(inner, inner.c.id == Reading.id)
-        .where(inner.c.rank == 1)
+        .where(Reading.id.in_(select(newest.c.id).select_from(wanted).join(newest, true())))
     )
     found: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
     for row in session.scalars(query):

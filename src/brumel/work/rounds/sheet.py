@@ -13,7 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
-from brumel.core import conductivity, ions, oxygen, sense
+from brumel.core import conductivity, ions, oxygen, sense, suspicion
 from brumel.core.errors import InputError
 from brumel.core.fitness import Fitted
 from brumel.core.fitness.temperature import ThermometerFit
@@ -253,7 +253,7 @@ def judge(bare: Sheet, past: Past, now: datetime) -> Sheet:
         done = _judged(known, line, water, past, now)
         judged[line.probe.id] = done
         if line.probe.quantity == "conductivity" and line.role == "first" and done.value is not None:
-            water = _salted(water, done.value, "read here, not kept yet")
+            water = _salted(water, done.value, "read here")
     whole = replace(known, lines=tuple(judged[line.probe.id] for line in known.lines), water=water)
     return replace(whole, follows=tuple(prospects(whole, past, now)))
 
@@ -280,8 +280,9 @@ def _water(bare: Sheet, site: Site) -> Water:
             continue
         if row.quantity == "conductivity" and row.role == "first":
             water = replace(water, conductivity_25_us_cm=row.value)
-        if row.quantity == "salinity" and row.role == "first":
-            water = replace(water, salinity=row.value, salinity_from="read here")
+            salt_here = _salinity(_uncompensated(Working.from_dict(row.working), row.value), row.temperature_c)
+            if salt_here is not None:
+                water = replace(water, salinity=salt_here, salinity_from="read here")
     return water
 
 
@@ -325,6 +326,11 @@ def _judged(whole: Sheet, line: Line, water: Water, past: Past, now: datetime) -
         value = valued(whole, line, water, past, signal, at, trace, now)
     except InputError as error:
         return replace(line, problem=" ".join(str(f) for f in error.faults))
+    if quantity == "oxygen" and not typed and line.probe.kind != "optical":
+        still = suspicion.still_water(trace.t_s, trace.signal)
+        if still is not None:
+            told = belief.Finding("still_water", "still water", belief.Flag.SUSPECT, f"{still.sentence} {still.remedy}")
+            value = replace(value, findings=(*value.findings, told))
     unit = spec.unit or words.name(quantity)
     settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
     also: tuple[Value, ...] = ()

@@ -119,6 +119,34 @@ def upgrade() -> None:
         "signatures", sa.Column("reading_id", sa.Uuid(), sa.ForeignKey("readings.id"), primary_key=True), _words("name"),
         _at(), _to("by_id", "users"),
     )  # fmt: skip
+    # The lead's queue: the newest versions without a signature. Kept by the database, so that it is as short as it is.
+    op.create_table("unsigned", sa.Column("reading_id", sa.Uuid(), sa.ForeignKey("readings.id"), primary_key=True))
+    op.execute(
+        "insert into unsigned select r.id from readings r where not exists "
+        "(select 1 from readings n where n.root_id = r.root_id and n.version > r.version)"
+    )
+    op.execute(
+        """
+        create function reading_waits() returns trigger language plpgsql as $$
+        begin
+            delete from unsigned using readings r
+                where unsigned.reading_id = r.id and r.root_id = new.root_id and r.version < new.version;
+            insert into unsigned values (new.id);
+            return null;
+        end $$
+        """
+    )
+    op.execute("create trigger waits after insert on readings for each row execute function reading_waits()")
+    op.execute(
+        """
+        create function reading_signed() returns trigger language plpgsql as $$
+        begin
+            delete from unsigned where reading_id = new.reading_id;
+            return null;
+        end $$
+        """
+    )
+    op.execute("create trigger signed after insert on signatures for each row execute function reading_signed()")
     op.create_table(
         "photos", _id(), _to("visit_id", "visits"), _words("name"), sa.Column("width", sa.Integer(), nullable=False),
         sa.Column("height", sa.Integer(), nullable=False), sa.Column("jpeg", sa.LargeBinary(), nullable=False),

@@ -1,0 +1,116 @@
+"""The main pages with a million readings and ten million samples in the database, against the same pages on the demo."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import time
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+from tests.web.conftest import sign_in
+from tests.work.helpers import Things, key
+
+from brumel.config import Config
+from brumel.core.planning import Task, plan
+from brumel.store.tables import Reading
+from brumel.web import create_app
+from brumel.work import demo, outings
+from brumel.work.desk import Desk
+
+READINGS = int(os.environ.get("BRUMEL_BENCH_READINGS", "1000000"))
+SAMPLES = int(os.environ.get("BRUMEL_BENCH_SAMPLES", "10000000"))
+
+
+def median_ms(do: Callable[[], Any], repeats: int = 15) -> float:
+    do()
+    times = []
+    for _ in range(repeats):
+        start = time.perf_counter()
+        do()
+        times.append(time.perf_counter() - start)
+    return 1000 * statistics.median(times)
+
+
+def _places(desk: Desk, things: Things) -> dict[str, str]:
+    with desk.read() as session:
+        reading = session.scalar(select(Reading.id).where(Reading.quantity == "ph").limit(1))
+        visit = session.scalar(select(Reading.visit_id).where(Reading.quantity == "ph").limit(1))
+        found = outings.rounds(session)[0].id
+    out = outings.start(desk, things.ansa, key(), round_id=str(found))["outing"]
+    return {
+        "Today": "/", "Bench": "/bench", "Rounds": "/rounds", "a round": f"/rounds/rounds/{found}",
+        "an outing": f"/rounds/outings/{out}", "a site": f"/rounds/sites/{things.sites['raceway']}",
+        "a sheet": f"/rounds/visits/{visit}", "Kit": "/kit", "a probe": f"/kit/probes/{things.probes['A1']}",
+        "Records": "/records", "Records, one site": f"/records?site={things.sites['raceway']}&quantity=ph",
+        "a reading": f"/records/readings/{reading}", "Review": "/records/review",
+    }  # fmt: skip
+
+
+def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
+    found = {}
+    for name, path in places.items():
+        answer = client.get(path)
+        assert answer.status_code == 200, (path, answer.status_code)
+        found[name] = median_ms(lambda path=path: client.get(path))
+    return found
+
+
+def _grow(session: Session) -> None:
+    """Copies of the demo's own readings over five years and more, signed; and logged samples in the partitions there are."""
+    columns = [
+        c.name for c in Reading.__table__.columns if c.name not in ("id", "root_id", "version", "at", "written_at")
+    ]
+    names = ", ".join(columns)
+    have = session.execute(text("select count(*) from readings where version = 1")).scalar_one()
+    rounds_ = READINGS // max(have, 1) + 1
+    session.execute(text("alter table readings disable trigger waits"))
+    session.execute(
+        text(
+            f"insert into readings (id, root_id, version, at, written_at, {names}) "
+            f"select g.id, g.id, 1, g.at, g.at, {', '.join('g.' + c for c in columns)} from ("
+            f"select gen_random_uuid() as id, r.at - n * interval '84 days' / :rounds * 22 as at, "
+            f"{', '.join('r.' + c for c in columns)} from readings r, generate_series(1, :rounds) n where r.version = 1) g "
+            "limit :most"
+        ),
+        {"rounds": rounds_, "most": READINGS},
+    )
+    session.execute(text("alter table readings enable trigger waits"))
+    dip = session.execute(text("select dip_id, min(at) from samples group by dip_id limit 1")).one()
+    session.execute(
+        text(
+            "insert into samples (dip_id, seq, at, t_s, signal, temperature_c) select gen_random_uuid(), i, "
+            ":at + (i % 100000) * interval '1 second', i, 100, 12 from generate_series(1, :n) i"
+        ),
+        {"at": dip[1], "n": SAMPLES},
+    )
+
+
+def main(url: str) -> None:
+    from brumel.store.sessions import make_engine, make_sessions
+
+    engine = make_engine(url)
+    desk = Desk(make_sessions(engine))
+    demo.load(desk)
+    things = Things(desk)
+    app = create_app(Config(url, "b" * 40, demo=True, insecure_cookies=True))
+    client = sign_in(app, "ilka")
+    places = _places(desk, things)
+    before = _measure(client, places)
+    start = time.perf_counter()
+    with desk.sessions.begin() as session:
+        _grow(session)
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        connection.execute(text("vacuum analyze readings"))
+        connection.execute(text("analyze samples"))
+        counts = [connection.execute(text(f"select count(*) from {t}")).scalar_one() for t in ("readings", "samples")]
+    print(f"\n{counts[0]:,} readings and {counts[1]:,} samples, put in within {time.perf_counter() - start:.0f} s")
+    after = _measure(client, places)
+    for name in places:
+        print(f"{'Page ' + name + ', grown against demo':<58} {after[name] / before[name]:>10.2f} x  "
+              f"({after[name]:.1f} ms against {before[name]:.1f} ms)")  # fmt: skip
+    tasks = [Task(f"{i}-{j}", 1.0 + j, j % 2 == 0, (f"{i}-{j - 1}",) if j else ()) for i in range(40) for j in range(8)]
+    own = median_ms(lambda: plan(tasks, leave_min=120), 9)
+    print(f"{'Planning 40 probes against the page Today':<58} {own / before['Today']:>10.2f} x  ({own:.1f} ms)")
