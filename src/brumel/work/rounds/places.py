@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import ARRAY, String, func, literal, select, true, union_all
+from sqlalchemy import ARRAY, String, func, literal, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import believability as belief
@@ -55,20 +55,22 @@ def standing(
 def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
     """What this site read before at this depth, per quantity, newest first; failed and unreported ones left out."""
     newer = aliased(Reading)
-    parts = []
-    for quantity in load_field():
-        part = (
-            select(Reading.quantity, Reading.value, Reading.at)
-            .where(Reading.site_id == place.id, Reading.quantity == quantity, Reading.role == "first")
-            .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
-            .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
-            .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
-            .order_by(Reading.at.desc())
-            .limit(HISTORY)
-        )
-        parts.append(select((part if before is None else part.where(Reading.at < before)).subquery()))
+    wanted = select(func.unnest(literal(list(load_field()), ARRAY(String))).label("quantity")).subquery()
+    part = (
+        select(Reading.value, Reading.at)
+        .where(Reading.site_id == place.id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
+        .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(HISTORY)
+    )
+    if before is not None:
+        part = part.where(Reading.at < before)
+    rows = part.lateral()
+    query = select(wanted.c.quantity, rows.c.value, rows.c.at).select_from(wanted).join(rows, true())
     found: Past = {q: [] for q in load_field()}
-    for quantity, value, at in session.execute(union_all(*parts)):
+    for quantity, value, at in session.execute(query):
         found[quantity].append((value, at))
     return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in found.items()}
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
@@ -23,7 +22,7 @@ from brumel.work.bench import add_typed, check_typed
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 from brumel.work.rounds import words
-from brumel.work.rounds.places import past_values, site
+from brumel.work.rounds.places import Past, past_values, site
 from brumel.work.rounds.sheet import (
     Backing,
     Line,
@@ -100,7 +99,7 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
     with desk.write(actor, key, "visit.probe") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id).visit
+        found = _locked(w, visit_id)
         probe = kit.probe(w.session, probe_id)
         if any(p.id == probe.id for p in found.probes):
             raise Refused(f"{probe.name} is on this sheet already.")
@@ -111,9 +110,15 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
         return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
 
 
-def _visit(w: Write, visit_id: str, seen: int | None = None, seen_dip: str = "") -> Sheet:
+def _locked(w: Write, visit_id: str) -> Visit:
+    """The visit alone; writes of it take turns."""
     found = find_visit(w.session, visit_id)
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(found.id)))))
+    return found
+
+
+def _visit(w: Write, visit_id: str, seen: int | None = None, seen_dip: str = "") -> Sheet:
+    _locked(w, visit_id)
     return sheet(w.session, visit_id, w.now, seen, seen_dip)
 
 
@@ -124,15 +129,14 @@ def dip(
     with desk.write(actor, key, "visit.dip") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id)
+        found = _locked(w, visit_id)
         depth = _depth(depth_m)
-        live = [line for line in found.lines if line.probe.meter.link != "typed"]
-        lines = [found.line(probe_id)] if probe_id else live
-        if probe_id and str(lines[0].probe.id) != probe_id:
+        probes = [p for p in found.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
+        if probe_id and not probes:
             raise NotFound("There is no such probe on this sheet.")
-        if not lines:
+        if not probes:
             raise Refused("None of these probes has a link; type what they show.")
-        dips = {str(line.probe.id): str(_dip(w, found.visit, line.probe, "live", "", depth).id) for line in lines}
+        dips = {str(p.id): str(_dip(w, found, p, "live", "", depth).id) for p in probes}
         return w.finish(f"visit:{visit_id}", {"dips": dips}, dip=next(iter(dips.values())), dips=dips)
 
 
@@ -227,7 +231,7 @@ def say(
     with desk.write(actor, key, "visit.say") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id)
+        found = _locked(w, visit_id)
         body: dict[str, Any] = {}
         if pressure_hpa is not None:
             door = Door()
@@ -239,9 +243,9 @@ def say(
         if not body and not text:
             raise InputError("note", "Nothing was said: give a pressure, the light, or a note.")
         if body:
-            _say(w, found.visit, "conditions", body)
+            _say(w, found, "conditions", body)
         if text:
-            _say(w, found.visit, "note", {"text": text})
+            _say(w, found, "note", {"text": text})
         w.session.flush()
         follow(w, find_visit(w.session, visit_id))
         return w.finish(f"visit:{visit_id}", {**body, "note": text})
@@ -410,7 +414,7 @@ def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
         return row
     if row.ruling_id is not None:
         return row  # a decision stands; it is opened again, not overtaken
-    value = rework(w.session, row, whole, row.raw, row.temperature_c, w.now)
+    value = rework(w.session, row, whole, row.raw, row.temperature_c, {})  # its findings stay as they were answered
     if value is None or abs(value.value - row.value) < 1e-9:
         return row
     made = _row(w, whole.visit, value, row.settling, "worked out again with the salt read here")
@@ -418,9 +422,7 @@ def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     return next_version(w, row, made)
 
 
-def rework(
-    session: Session, row: Reading, whole: Sheet, raw: float, temperature_c: float, now: datetime
-) -> Value | None:
+def rework(session: Session, row: Reading, whole: Sheet, raw: float, temperature_c: float, past: Past) -> Value | None:
     """A kept reading worked out again from its raw value; None where its fit is no longer to be had."""
     assert row.probe is not None
     own = trade(row.probe.quantity)
@@ -434,7 +436,6 @@ def rework(
     if fit is None:
         return None
     behind = Backing(fit, kept, row.backing, row.backing_words, standard_u(session, row.probe.quantity, kept))
-    past = past_values(session, whole.visit.site, before=row.at, depth_m=row.depth_m)
     return value_of(
         whole.visit.site, row.probe, behind, whole.water, past, signal, temperature_c, row.at,
         displayed=raw if shown else None, entered=entered, second=row.role == "second",
@@ -510,7 +511,8 @@ def correct(
         )
         check_typed(own, entered, raw, temperature_c, None)
         whole = sheet(w.session, old.visit_id, w.now)
-        value = rework(w.session, old, whole, raw, temperature_c, w.now)
+        past = past_values(w.session, whole.visit.site, before=old.at, depth_m=old.depth_m)
+        value = rework(w.session, old, whole, raw, temperature_c, past)
         if value is None:
             raise Refused("This signal cannot be read without a calibration.")
         row = next_version(w, old, _row(w, old.visit, value, old.settling, why))
