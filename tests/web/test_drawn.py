@@ -155,3 +155,48 @@ def test_numbers_are_written_as_the_trade_reads_them():
     assert when(summer, "Europe/Oslo", "%H:%M") == "14:00 CEST"
     assert when(datetime(2026, 12, 1, 12, tzinfo=UTC), "Europe/Oslo", "%H:%M") == "13:00 CET"
     assert when(None) == "–"
+
+
+def _site(name, north, east):
+    return SimpleNamespace(id=name, name=name, latitude=north, longitude=east)
+
+
+def test_the_sketch_keeps_order_and_scale_and_parts_what_lies_far_apart():
+    near = [_site("a", 58.33, 8.91), _site("b", 58.34, 8.91), _site("c", 58.33, 8.93)]
+    view = drawn.sketch([*near, _site("d", 61.41, 8.73), _site("nowhere", None, None)])
+    first, second = view["panels"]
+    assert [d["number"] for d in first["dots"]] == [1, 2, 3]
+    assert [d["name"] for d in second["dots"]] == ["d"]
+    a, b, c = first["dots"]
+    assert b["y"] < a["y"]  # north is up
+    assert c["x"] > a["x"]
+    # 0.01° of latitude is 1 112 m on a sphere of 6 371 km; the bar says how long that is on paper.
+    per_m = first["bar_px"] / first["bar"]
+    assert (a["y"] - b["y"]) / per_m == pytest.approx(1112, rel=0.01)
+    assert (c["x"] - a["x"]) / per_m == pytest.approx(1112 * 2 * np.cos(np.radians(58.33)), rel=0.01)
+    assert all(0 <= d["x"] <= 620 and 0 <= d["y"] <= 240 for p in view["panels"] for d in p["dots"])
+    assert drawn.sketch([_site("nowhere", None, None)]) is None
+
+
+def test_a_profile_goes_down_and_one_depth_is_none():
+    def at(depth, value, quantity="temperature"):
+        return SimpleNamespace(depth_m=depth, value=value, quantity=quantity, role="first", unit="°C")
+
+    view = drawn.profile([at(2.0, 8.1), at(0.3, 9.4), at(1.0, 9.0), at(None, 5.0)])
+    (panel,) = view["panels"]
+    assert [d["depth"] for d in panel["dots"]] == [0.3, 1.0, 2.0]
+    assert [d["y"] for d in panel["dots"]] == sorted(d["y"] for d in panel["dots"])
+    assert panel["dots"][0]["x"] > panel["dots"][2]["x"]
+    assert drawn.profile([at(1.0, 9.0)]) is None
+
+
+def test_the_ribbon_draws_the_plan_up_to_leaving_and_coming_home():
+    now = datetime(2026, 6, 1, 5, 0, tzinfo=UTC)
+    line = SimpleNamespace(start=now, end=now + timedelta(minutes=90), kind="wait", deciding=True)
+    plan = SimpleNamespace(lines=[line], leave_at=now + timedelta(hours=2), back_at=now + timedelta(hours=5))
+    view = drawn.ribbon([], now, "Europe/Oslo", plan)
+    (bar,) = view["bars"]
+    assert bar["x"] == view["now"]
+    assert bar["w"] == pytest.approx(1.5 * (view["leave"] - view["now"]) / 2)
+    assert view["back"] > view["leave"]
+    assert drawn.ribbon([], now)["bars"] == []

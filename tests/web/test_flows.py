@@ -21,7 +21,7 @@ def desk(app):
     return app.extensions["desk"]
 
 
-def post(client, page, path, **data):
+def post(client, page, path, /, **data):
     """Send a form as the page would: with its token, a key and the turn it shows."""
     text = client.get(page).text
     turn = re.search(r'name="turn" value="(\d*)"', text)

@@ -84,7 +84,10 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         error = row.checks[0]["read"] - row.checks[0]["expected"]
         start, end = row.calibration.at, row.at
         before = {r.id: r for r in rulings.span(session, row)}
+        trust = kit.trust(session, kit.probe(session, things.probes["A1"]), clock())
     assert 0.25 < abs(error) < 0.5
+    assert not trust.valid  # what it reads from now on is unbacked until it is calibrated again
+    assert "did not hold" in trust.words
     with pytest.raises(Refused, match="cannot be called bracketed"):
         rule(desk, things.ilka, found, "bracket")
     with pytest.raises(Exception, match="Reason"):

@@ -14,6 +14,7 @@ from brumel.core.fitness import Fitted
 from brumel.core.ph import Buffer
 from brumel.core.verdict import Outcome
 from brumel.methods.upkeep import load_upkeep
+from brumel.store.rounds import Closing
 from brumel.store.tables import (
     Calibration,
     Dip,
@@ -320,6 +321,15 @@ def trust(session: Session, found: Probe, now: datetime) -> Trust:
     if newest.valid_until < now:
         words = f"Calibration {newest.number} ran out on {newest.valid_until:%d %b, %H:%M} UTC."
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
+    closed = session.scalar(
+        select(Closing)
+        .where(Closing.calibration_id == newest.id, Closing.at <= now)
+        .order_by(Closing.at.desc())
+        .limit(1)
+    )
+    if closed is not None and not closed.holds:
+        words = f"Closing check {closed.number} of {closed.at:%d %b, %H:%M} UTC did not hold for calibration {newest.number}."
+        return Trust(False, words, "Find out why, then calibrate it on Bench.", newest, Outcome.NOT)
     outcome = Outcome(newest.outcome)
     words = f"Calibration {newest.number}: {outcome.words} until {newest.valid_until:%d %b, %H:%M} UTC."
     return Trust(True, words, "Ready for the round.", newest, outcome)

@@ -28,9 +28,7 @@ KEPT = (
 @blueprint.get("/sw.js")
 def worker() -> Any:
     """The service worker, from where its scope is Rounds."""
-    response = send_from_directory(current_app.static_folder or "", "js/sw.js", mimetype="text/javascript")
-    response.headers["Cache-Control"] = "no-cache"
-    return response
+    return send_from_directory(current_app.static_folder or "", "js/sw.js", mimetype="text/javascript")
 
 
 @blueprint.get("/outings/<outing_id>/field")

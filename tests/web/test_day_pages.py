@@ -1,0 +1,237 @@
+"""The pages of a day out by forms: places, rounds, the box, the queue, photos, closing, deciding and signing."""
+
+import io
+import json
+import re
+import uuid
+
+import pytest
+from PIL import Image
+from sqlalchemy import func, select
+
+from brumel.store.rounds import Photo, Ruling
+from brumel.store.tables import Reading, Site, Visit
+from brumel.work import live, outings, rounds
+from tests.web.conftest import csrf, sign_in
+from tests.web.test_flows import post, words
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def things(app):
+    return h.Things(app.extensions["desk"])
+
+
+@pytest.fixture
+def desk(app):
+    return app.extensions["desk"]
+
+
+@pytest.fixture
+def lead(app):
+    return sign_in(app, "ilka")
+
+
+SITE = {
+    "client": "Veldmere Lagoon Trust", "name": "Sluice", "kind": "creek", "use": "restoration", "zone": "Europe/Oslo",
+    "altitude_m": "1,5", "latitude": "58.33", "longitude": "8.91", "depths": "0.3, 1", "compensation": "sea",
+    "usual_salinity": "8", "ranges": "ph: 7.5 to 8.6 (6 to 10)", "limits": "oxygen: 5 to - | permit 12", "note": "Deep mud.",
+}  # fmt: skip
+
+
+def test_the_lead_makes_and_changes_a_site_and_loses_nothing_typed(lead, client, desk):
+    edit = "/rounds/sites/edit"
+    made = post(lead, edit, edit, **SITE)
+    assert "Sluice" in words(made)
+    assert "Limits for restoration" in words(made)
+    page = made.request.path
+    wrong = post(lead, edit, edit, **{**SITE, "zone": "Nowhere", "altitude_m": "high", "name": "Sluice 2"})
+    assert wrong.status_code == 422
+    assert 'value="Sluice 2"' in wrong.text
+    assert "ph: 7.5 to 8.6 (6 to 10)" in wrong.text
+    site_id = page.rsplit("/", 1)[1]
+    change = f"{edit}?site={site_id}"
+    unsaid = post(lead, change, edit, **SITE | {"limits": "oxygen: 6 to - | permit 13"}, site=site_id)
+    assert "Reason" in words(unsaid)
+    said = post(
+        lead, change, edit, **SITE | {"limits": "oxygen: 6 to - | permit 13"}, site=site_id, reason="New permit"
+    )
+    assert "permit 13" in words(said)
+    stale = lead.post(
+        edit, data={**SITE, "site": site_id, "reason": "Late", "turn": "1", "key": str(uuid.uuid4()),
+                    "csrf_token": csrf(lead, change), "use": "other"}, follow_redirects=True,
+    )  # fmt: skip
+    assert "changed meanwhile" in words(stale)
+    assert client.get(edit).status_code == 403
+    gone = post(lead, change, f"/rounds/sites/{site_id}/retire", reason="Filled in")
+    assert "Sluice" not in words(gone)
+    with desk.read() as session:
+        assert session.get(Site, uuid.UUID(site_id)).retired_at is not None
+
+
+def test_sites_come_and_go_as_a_file(lead, client):
+    out = client.get("/rounds/sites.geojson")
+    assert out.mimetype == "application/geo+json"
+    body = json.loads(out.text)
+    body["features"] = body["features"][:1]
+    body["features"][0]["properties"]["name"] = "<b>Copy</b>"
+
+    def send(data, name="a.geojson"):
+        form = {"csrf_token": csrf(lead, "/rounds/sites/edit"), "key": str(uuid.uuid4())}
+        return lead.post(
+            "/rounds/sites.geojson", data={**form, "file": (io.BytesIO(data), name)}, follow_redirects=True
+        )
+
+    assert "1 sites made" in words(send(json.dumps(body).encode()))
+    assert "<b>Copy</b>" not in client.get("/rounds").text
+    for bad in (b"", b"{}", b"\x00" * 100, json.dumps({"type": "FeatureCollection", "features": [{}]}).encode()):
+        answer = send(bad)
+        assert answer.status_code == 422
+        assert "file" in words(answer)
+    assert send(b"x" * 2_200_000).status_code == 413
+
+
+def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, desk):
+    edit = "/rounds/rounds/edit"
+    form = {
+        "name": "Two waters",
+        "rule": "FREQ=WEEKLY",
+        "starts": "2026-11-03",
+        "leave_at": "07:15",
+        "zone": "Europe/Oslo",
+    }
+    order = {f"order_{things.sites['lagoon']}": "2", f"order_{things.sites['raceway']}": "1"}
+    wrong = post(lead, edit, edit, **{**form, "leave_at": "7 o'clock"}, **order)
+    assert "Leaving is a time" in words(wrong)
+    made = post(lead, edit, edit, **form, **order)
+    assert words(made).index("Raceway 3, inflow") < words(made).index("Creek mouth")
+    round_page = made.request.path
+    assert 'svg class="sketch"' in made.text
+    late = client.get(f"{round_page}?leave=25:99")
+    assert late.status_code == 422
+    assert "Ready at" in words(client.get(f"{round_page}?leave=23:50"))
+    outing = post(client, round_page, f"{round_page}/begin")
+    page = outing.request.path
+    assert "The box" in words(outing)
+    item = re.search(r'name="item" value="([^"]+)"', outing.text).group(1)
+    assert "1 things are in the box" in words(post(client, page, f"{page}/pack", item=item))
+    assert "Full after" in words(client.get(f"{page}?records=2400&interval_min=5"))
+    assert client.get(f"{page}?records=many&interval_min=5").status_code == 422
+    assert "Every probe of this day is closed" in words(post(client, page, f"{page}/back"))
+
+
+def sheet(things, **other):
+    rows = [{"probe": things.probes["B1"], "unit": "ph", "value": 7.9}]
+    body = {
+        "key": str(uuid.uuid4()),
+        "site": things.sites["lagoon"],
+        "at": "2026-11-24T07:00:00Z",
+        "temperature_c": 9.0,
+    }
+    return body | {"rows": rows} | other
+
+
+def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
+    with desk.read() as session:
+        found = next(r for r in outings.rounds(session) if r.name == "Lagoon").id
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(found))["outing"]
+    field, to = f"/rounds/outings/{out}/field", f"/rounds/outings/{out}/send"
+    page = client.get(field)
+    assert "Judged here by the ranges alone" in words(page)
+    token = re.search(r'data-token="([^"]+)"', page.text).group(1)
+    read_at = clock().isoformat()
+
+    def send(who, body, token):
+        return who.post(to, data=json.dumps(body), headers={"X-CSRFToken": token}, content_type="application/json")
+
+    mine = sheet(things, at=read_at)
+    assert send(client, mine, "forged").status_code == 400
+    first = send(client, mine, token)
+    assert (first.status_code, first.json["readings"]) == (200, 2)
+    assert send(client, mine, token).json == first.json
+    other = re.search(r'data-token="([^"]+)"', lead.get(field).text).group(1)
+    theirs = sheet(things, at=read_at)
+    told = send(lead, theirs, other)
+    assert (told.status_code, "read by Ansa Merrik" in told.json["message"]) == (409, True)
+    assert send(lead, {**theirs, "both": True}, other).status_code == 200
+    for bad, why in (
+        ({"rows": []}, "rows"), ({"temperature_c": float("nan")}, "cannot be read|temperature"), ({"site": "x"}, "no such"),
+        ({"extra": 1}, "extra"), ({"at": "2031-01-01T00:00:00Z"}, "future"), ({"rows": [{"probe": "x" * 99}]}, "rows"),
+        ({"key": "x"}, "no such"), ({"note": "n" * 2001}, "note"),
+    ):  # fmt: skip
+        answer = send(client, sheet(things, at=read_at, site=things.sites["pool"]) | bad, token)
+        assert answer.status_code == 422, bad
+        assert re.search(why, answer.json["message"]), (bad, answer.json)
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Visit)) == 2
+    worker = client.get("/rounds/sw.js")
+    assert worker.mimetype == "text/javascript"
+
+
+def test_a_photo_is_kept_and_what_is_none_is_refused(client, things, desk):
+    visit = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed"
+    )["visit"]
+    page = f"/rounds/visits/{visit}"
+
+    def send(data, name):
+        form = {"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "photo": (io.BytesIO(data), name)}
+        return client.post(f"{page}/photos", data=form, follow_redirects=True)
+
+    out = io.BytesIO()
+    Image.new("RGB", (1200, 900), "white").save(out, "PNG")
+    kept = send(out.getvalue() + b"\0" * 2_000_000, "../<i>pond</i>.png")  # larger than a form may be
+    assert kept.status_code == 200
+    assert "<i>pond</i>" not in kept.text
+    link = re.search(r"/rounds/photos/[0-9a-f-]{36}", kept.text).group(0)
+    picture = client.get(link)
+    assert (picture.mimetype, picture.headers["X-Content-Type-Options"]) == ("image/jpeg", "nosniff")
+    assert "not a JPEG" in words(send(b"<svg onload=alert(1)>", "a.svg"))
+    assert send(b"x" * 13_000_000, "big.jpg").status_code == 413
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Photo)) == 1
+
+
+def test_from_the_closing_check_to_the_signature_by_forms(client, lead, things, desk, clock):
+    h.calibrate(desk, clock, things)
+    clock.on(hours=1)
+    h.visit(desk, clock, things, "lagoon", "A1", early=True, reason="Known")
+    clock.on(hours=1)
+    with desk.sessions.begin() as session:
+        name = f"probe:{things.probes['A1']}"
+        body = live.truth(session, name)
+        live.set_truth(session, name, body | {"offset_mv": body["offset_mv"] - 25})
+    start = f"/bench/probes/{things.probes['A1']}/closing"
+    assert "What is closed" in words(client.get(start))
+    assert post(client, start, start, first="", source="live").status_code == 422
+    run = post(client, start, start, first=f"lot:{things.lots['N7-121']}", source="live").request.path
+    h.take_all(desk, clock, things, run.rsplit("/", 1)[1])
+    done = client.get(run)
+    assert "It does not hold" in words(done)
+    record = post(client, run, f"{run}/close")
+    page = record.request.path
+    assert page.startswith("/records/closings/")
+    assert client.get(run, follow_redirects=True).request.path == page
+    assert client.get("/records/review").status_code == 403
+    assert post(client, page, f"{page}/rule", decision="doubt", reason="x", name="Ansa Merrik").status_code == 403
+    assert "does not hold" in words(lead.get("/records/review"))
+    assert "corrected" in words(lead.get(f"{page}?decision=correct"))
+    blank = post(lead, page, f"{page}/rule", decision="correct", reason="", name="Ilka Torvend")
+    assert blank.status_code == 422
+    decided = post(lead, page, f"{page}/rule", decision="correct", reason="Steady drift", name="ilka torvend")
+    assert "Decided by" in words(decided)
+    with desk.read() as session:
+        newest = session.scalar(select(Reading).where(Reading.quantity == "ph").order_by(Reading.version.desc()))
+        ruling = session.scalar(select(Ruling.id))
+    reading = f"/records/readings/{newest.id}"
+    assert "grade" in words(lead.get(reading))
+    signed = post(lead, "/records/review", "/records/sign", reading=str(newest.id), name="Ilka Torvend")
+    assert "1 signed." in words(signed)
+    assert "Ilka Torvend" in words(client.get(reading))
+    again = post(lead, page, f"/records/rulings/{ruling}/reopen", reason="Wrong cup", name="Ilka Torvend")
+    assert "opened again" in words(again)
+    lot = f"/records/discoveries/lot/{things.lots['N7-121']}"
+    assert "1 calibration" in words(client.get(lot))
+    assert post(lead, lot, lot, decision="doubt", reason="Bad bottle", name="Ilka Torvend").status_code == 200
+    assert "doubtful" in words(lead.get(lot))
+    assert client.get(f"/records/discoveries/beer/{uuid.uuid4()}").status_code == 404
