@@ -115,6 +115,41 @@ class Signature(Base):
     by: Mapped[User] = relationship(lazy="joined")
 
 
+class Log(Base):
+    """A series a logger left at a site recorded: what, where, by which probe, and how many values."""
+
+    __tablename__ = "logs"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
+    quantity: Mapped[str]
+    unit: Mapped[str]
+    probe_id: Mapped[Uuid | None] = mapped_column(ForeignKey("probes.id"))
+    calibration_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
+    depth_m: Mapped[float | None]
+    name: Mapped[str]
+    starts: Mapped[datetime]
+    ends: Mapped[datetime]
+    interval_s: Mapped[float]
+    count: Mapped[int]
+    gaps: Mapped[int]
+    flagged: Mapped[int]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    probe: Mapped[Probe | None] = relationship(lazy="joined")
+    __table_args__ = (Index("logs_by_site", "site_id", "quantity", "starts"),)
+
+
+class LogValue(Base):
+    """One value of a logged series, as it was recorded, with its QARTOD flag."""
+
+    __tablename__ = "log_values"
+    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"), primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    value: Mapped[float]
+    flag: Mapped[int]
+
+
 class Unsigned(Base):
     """The newest versions that are not signed; kept by triggers of the database, only read here."""
 

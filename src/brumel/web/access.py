@@ -58,6 +58,7 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.say": STAFF,
     "rounds.add_probe": STAFF,
     "rounds.add_photo": STAFF,
+    "rounds.take_in_log": STAFF,
     "rounds.photo": STAFF,
     "rounds.stream": STAFF,
     "rounds.round": STAFF,
@@ -128,7 +129,7 @@ ROLES: dict[str, frozenset[str]] = {
 }
 
 #: What may be larger than a form, by endpoint [bytes].
-LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000}
+LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000, "rounds.take_in_log": 8_100_000}
 
 POLICY = "; ".join(
     (

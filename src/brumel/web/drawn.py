@@ -203,3 +203,29 @@ def _metres(a: Any, b: Any) -> float:
     return 6_371_000 * math.hypot(
         math.radians(a.latitude - b.latitude), math.radians(a.longitude - b.longitude) * math.cos(middle)
     )
+
+
+def log_band(found: Any, zone: str) -> dict[str, Any]:
+    """A logged series as a band from least to greatest, bin by bin, with its odd values."""
+    log = found.log
+    low, high = min(found.low), max(found.high)
+    pad = max(0.08 * (high - low), 0.02 * max(abs(high), 0.05))
+    start, span = log.starts, max((log.ends - log.starts).total_seconds(), 1.0)
+    frame = Frame(52, 14, 590, 150, 0, span, low - pad, high + pad)
+    xs = [frame.x((t - start).total_seconds()) for t in found.times]
+    up = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, found.high, strict=True)]
+    down = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, found.low, strict=True)]
+    days, day = (
+        [],
+        start.astimezone(ZoneInfo(zone)).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1),
+    )
+    step = timedelta(days=max(round(span / 86400 / 8), 1))
+    while day <= log.ends:
+        days.append({"x": frame.x((day - start).total_seconds()), "label": f"{day:%d %b}"})
+        day += step
+    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(v), "flag": f} for t, v, f in found.odd]
+    return {
+        "log": log, "frame": frame, "path": "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z", "days": days,
+        "odd": odd, "y_ticks": ticks(low - pad, high + pad, 4),
+        "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2,
+    }  # fmt: skip

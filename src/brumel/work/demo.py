@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.store.tables import Meter, User
-from brumel.work import demo_kit, demo_places, demo_weeks, live, people
+from brumel.work import demo_days, demo_kit, demo_places, demo_weeks, live, people
 from brumel.work.demo_world import World
 from brumel.work.desk import Desk
 from brumel.work.meterside import token_hash
@@ -69,6 +69,7 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
         progress(f"history, week {weeks - week + 1} of {weeks}")
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
         demo_weeks.week(desk, world, at, week, weeks, demo_places.waters)
+    demo_days.logged_week(desk, world)
     with desk.sessions.begin() as session:
         demo_places.waters(session, world.sites, desk.clock())
         for key, body in demo_kit.TRUTHS.items():

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import uuid
+from datetime import timedelta
+
+import numpy as np
 
 from brumel.store.tables import Probe, Reading, Site, User
-from brumel.work import closings, demo_places, kit, live, outings, rounds, rulings
+from brumel.work import closings, demo_places, kit, live, logs, outings, rounds, rulings
 from brumel.work.demo_world import Then, World
 from brumel.work.desk import Desk, Refused
 
@@ -105,3 +108,17 @@ def _decide(desk: Desk, world: World, made: list[str], number: int) -> None:
         rulings.sign(desk, lead, uuid.uuid4(), readings=plain, name=lead.name)
         with desk.read() as session:
             plain = [str(r.id) for r in rulings.queue(session).rest]
+
+
+def logged_week(desk: Desk, world: World) -> None:
+    """A week of oxygen at 5 minutes in the reed channel: days and nights, a spike, and an hour that is missing."""
+    start = desk.clock() - timedelta(days=8)
+    n = np.arange(2016)
+    y = 9.3 + 1.1 * np.sin(2 * np.pi * (n - 90) / 288) - 0.0004 * n + np.random.default_rng(8).normal(0, 0.04, n.size)
+    y[1260] = 16.4
+    kept = [i for i in range(n.size) if not 700 <= i < 712]
+    logs.take_in(
+        desk, world.users["ansa"], uuid.uuid4(), site_id=str(world.sites["reed"].id), quantity="oxygen", unit="mg/L",
+        times=[start + timedelta(minutes=5 * i) for i in kept], values=[round(float(y[i]), 2) for i in kept],
+        name="reed channel, week 47.csv", probe_id=str(world.probes["B2"].id),
+    )  # fmt: skip

@@ -16,7 +16,7 @@ from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
-from brumel.work import kit, outings, photos, rounds, watch
+from brumel.work import kit, logs, outings, photos, rounds, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -75,6 +75,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         page = render_template(
             "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults,
             outing=request.values.get("outing", ""), given=request.form,
+            logs=[drawn.log_band(logs.band(session, one), found.zone) for one in logs.of_site(session, found.id)],
+            probes=[p for _, lines in meters for p, _ in lines], quantities=list(words.NAMES),
             spans={k: w for k, (w, _) in SPANS.items()}, span=span, profile=profile, units=_units(),
             history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip

@@ -119,6 +119,19 @@ def upgrade() -> None:
         "signatures", sa.Column("reading_id", sa.Uuid(), sa.ForeignKey("readings.id"), primary_key=True), _words("name"),
         _at(), _to("by_id", "users"),
     )  # fmt: skip
+    op.create_table(
+        "logs", _id(), _to("site_id", "sites"), _words("quantity"), _words("unit"), _to("probe_id", "probes", True),
+        _to("calibration_id", "calibrations", True), sa.Column("depth_m", sa.Float()), _words("name"), _at("starts"),
+        _at("ends"), sa.Column("interval_s", sa.Float(), nullable=False), sa.Column("count", sa.Integer(), nullable=False),
+        sa.Column("gaps", sa.Integer(), nullable=False), sa.Column("flagged", sa.Integer(), nullable=False), _at(),
+        _to("by_id", "users"),
+    )  # fmt: skip
+    op.create_index("logs_by_site", "logs", ["site_id", "quantity", "starts"])
+    op.create_table(
+        "log_values", sa.Column("log_id", sa.Uuid(), sa.ForeignKey("logs.id"), primary_key=True),
+        sa.Column("at", TIME, primary_key=True), sa.Column("value", sa.Float(), nullable=False),
+        sa.Column("flag", sa.SmallInteger(), nullable=False),
+    )  # fmt: skip
     # The lead's queue: the newest versions without a signature. Kept by the database, so that it is as short as it is.
     op.create_table("unsigned", sa.Column("reading_id", sa.Uuid(), sa.ForeignKey("readings.id"), primary_key=True))
     op.execute(
@@ -153,7 +166,7 @@ def upgrade() -> None:
         sa.Column("latitude", sa.Float()), sa.Column("longitude", sa.Float()), _at(), _to("by_id", "users"),
     )  # fmt: skip
     op.create_index("ix_photos_visit_id", "photos", ["visit_id"])
-    for table in ("site_terms", "closings", "rulings", "signatures", "photos", "visit_notes"):
+    for table in ("site_terms", "closings", "rulings", "signatures", "photos", "visit_notes", "logs", "log_values"):
         _evidence(table)
 
 

@@ -1,0 +1,125 @@
+"""Series a logger left at a site has recorded: taken in whole, flagged, never repaired; drawn from bins."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, insert, literal_column, select
+from sqlalchemy.orm import Session
+
+from brumel.core import believability as belief
+from brumel.core.errors import InputError
+from brumel.methods.field import load_field
+from brumel.store.rounds import Log, LogValue
+from brumel.store.tables import User
+from brumel.work import kit
+from brumel.work.desk import Desk, Refused
+from brumel.work.rounds import site as find_site
+from brumel.work.rounds import words
+
+#: columns of a drawn series
+BINS = 240
+
+
+@dataclass(frozen=True)
+class Band:
+    """A series in bins for drawing: middle times, least and greatest value of each, and the odd values by time."""
+
+    log: Log
+    times: list[datetime]
+    low: list[float]
+    high: list[float]
+    odd: list[tuple[datetime, float, int]]
+
+
+def take_in(
+    desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, quantity: str, unit: str, times: list[datetime],
+    values: list[float], name: str, probe_id: str = "", depth_m: float | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """Keep a series of a site as it was recorded, each value with its flag. Returns {"log": id}.
+
+    Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
+    overlaps one of the same quantity and depth is refused.
+    """
+    with desk.write(actor, key, "log.take_in") as w:
+        if w.done:
+            return w.done
+        place = find_site(w.session, site_id)
+        if quantity not in load_field():
+            raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
+        spec = load_field()[quantity]
+        if unit != (spec.unit or quantity):
+            raise InputError(
+                "unit",
+                f"{words.title(quantity)} is kept in {spec.unit or words.name(quantity)}; convert the file first.",
+            )
+        if times[-1] > w.now:
+            raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
+        probe = kit.probe(w.session, probe_id) if probe_id else None
+        backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
+        twin = w.session.scalar(
+            select(Log)
+            .where(Log.site_id == place.id, Log.quantity == quantity, Log.starts <= times[-1], Log.ends >= times[0])
+            .where(Log.depth_m.is_(None) if depth_m is None else Log.depth_m == depth_m)
+            .limit(1)
+        )
+        if twin is not None:
+            raise Refused(
+                f"“{twin.name}” covers some of this time already, from {twin.starts:%d %b} to {twin.ends:%d %b}."
+            )
+        y = np.asarray(values)
+        ranges = place.ranges.get(quantity, {})
+        gross = tuple(ranges.get("gross") or spec.instrument)
+        usual = tuple(ranges["usual"]) if ranges.get("usual") else None
+        jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
+        flags = belief.flag_series(
+            y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
+        )
+        steps = np.diff([t.timestamp() for t in times])
+        interval = float(np.median(steps))
+        made = Log(
+            id=uuid.uuid4(), site_id=place.id, quantity=quantity, unit=spec.unit, depth_m=depth_m,
+            probe_id=probe.id if probe else None, calibration_id=backed.id if backed else None, name=name[:80],
+            starts=times[0], ends=times[-1], interval_s=interval, count=len(times), gaps=int(np.sum(steps > 1.5 * interval)),
+            flagged=int(np.sum(flags > 2)), at=w.now, by_id=actor.id,
+        )  # fmt: skip
+        w.session.add(made)
+        w.session.flush()
+        rows = [
+            {"log_id": made.id, "at": t, "value": float(v), "flag": int(f)}
+            for t, v, f in zip(times, values, flags, strict=True)
+        ]
+        w.session.execute(insert(LogValue), rows)
+        return w.finish(f"site:{site_id}", {"log": made.name, "values": made.count}, log=made.id)
+
+
+def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[Log]:
+    """The newest series of a site."""
+    return list(session.scalars(select(Log).where(Log.site_id == site_id).order_by(Log.starts.desc()).limit(count)))
+
+
+def band(session: Session, log: Log) -> Band:
+    """A series for drawing: binned by the database, so that a week and a year cost a page the same."""
+    span = max((log.ends - log.starts).total_seconds(), 1.0)
+    place = func.floor(func.extract("epoch", LogValue.at - log.starts) / span * (BINS - 1)).label("bin")
+    query = (
+        select(func.min(LogValue.at), func.min(LogValue.value), func.max(LogValue.value))
+        .where(LogValue.log_id == log.id)
+        .add_columns(place)
+        .group_by(literal_column("bin"))
+        .order_by(literal_column("bin"))
+    )
+    rows = session.execute(query).all()
+    odd = session.execute(
+        select(LogValue.at, LogValue.value, LogValue.flag)
+        .where(LogValue.log_id == log.id, LogValue.flag > 2)
+        .order_by(LogValue.at)
+        .limit(200)
+    ).all()
+    return Band(
+        log, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
+    )

@@ -1,0 +1,121 @@
+"""Logged series: a file is read or refused by line, flagged by QARTOD, kept once, and drawn from bins."""
+
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+from sqlalchemy import func, select
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.formats import series_csv
+from brumel.store.rounds import LogValue
+from brumel.web import drawn
+from brumel.work import logs, rounds
+from brumel.work.desk import Refused
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def things(desk):
+    return h.Things(desk)
+
+
+def a_file(rows, head="time,oxygen"):
+    return "\n".join([head, *rows]).encode()
+
+
+GOOD = ["2026-11-20T09:00,9.1", "2026-11-20T09:05,9.2", "2026-11-20T09:10,9.1"]
+
+
+def test_times_are_read_in_the_site_s_zone_and_offsets_win():
+    found = series_csv.read(a_file(GOOD), "Europe/Oslo")
+    assert found.times[0] == datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
+    assert (found.values, found.column) == ([9.1, 9.2, 9.1], "oxygen")
+    with_offset = a_file(["2026-11-20T09:00+00:00;9,1", "2026-11-20T10:05+01:00;9,2", "2026-11-20T09:10Z;9"], "time;x")
+    assert [t.minute for t in series_csv.read(with_offset, "Europe/Oslo").times] == [0, 5, 10]
+    assert series_csv.read(a_file(GOOD, "time_utc,x"), "Europe/Oslo").times[0].hour == 9
+
+
+@pytest.mark.parametrize(
+    ("data", "words"),
+    [
+        (b"", "columns"),
+        (b"\xff\xfe\x00", "UTF-8"),
+        (b"x" * 8_000_001, "8 MB"),
+        (a_file(GOOD, "value,time"), "first line must name"),
+        (a_file(GOOD[:2]), "fewer than three"),
+        (a_file([*GOOD, "2026-11-20T09:10,9.3"]), "line 5: 2026-11-20T09:10 does not come after"),
+        (a_file([*GOOD, "2026-11-20T08:00,9.3"]), "does not come after"),
+        (a_file([*GOOD, "yesterday,9.3"]), "is not a time"),
+        (a_file([*GOOD, "2026-11-20T09:15,NaN"]), "is not a number"),
+        (a_file([*GOOD, "2026-11-20T09:15,=1+1"]), "is not a number"),
+        (a_file([*GOOD, "2026-11-20T09:15"]), "there is no value"),
+        (a_file(["2026-03-29T02:30,1", *GOOD]), "summer time"),  # does not exist in Oslo
+        (a_file(["2026-10-25T02:30,1", *GOOD]), "summer time"),  # exists twice
+    ],
+)
+def test_a_file_that_cannot_be_trusted_is_refused_by_line(data, words):
+    with pytest.raises(InputError) as caught:
+        series_csv.read(data, "Europe/Oslo")
+    assert words in " ".join(str(f) for f in caught.value.faults)
+
+
+def test_every_fault_is_told_but_not_a_thousand():
+    with pytest.raises(InputErrors) as caught:
+        series_csv.read(a_file([f"2026-11-20T09:00,{'x' * 500}"] * 50), "UTC")
+    assert len(caught.value.faults) == 10
+    assert all(len(str(f)) < 200 for f in caught.value.faults)
+
+
+def a_week(clock, minutes=5):
+    start = clock() - timedelta(days=8)
+    times = [start + timedelta(minutes=minutes * i) for i in range(2016)]
+    y = 9.0 + 1.2 * np.sin(np.arange(2016) * 2 * np.pi / 288)
+    return times, y
+
+
+def test_a_week_is_kept_flagged_and_drawn_from_bins(desk, clock, things):
+    times, y = a_week(clock)
+    y[300], y[700], y[1000:1100] = 25.0, 13.8, 9.5  # beyond gross, a spike, stuck
+    del times[1500:1530]
+    y = np.delete(y, np.s_[1500:1530])
+    given = dict(
+        site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times, values=list(y), name="week.csv"
+    )
+    key = h.key()
+    made = logs.take_in(desk, things.ansa, key, **given)
+    assert logs.take_in(desk, things.ansa, key, **given) == made
+    with pytest.raises(Refused, match="covers some of this time already"):
+        logs.take_in(desk, things.ansa, h.key(), **given)
+    with desk.read() as session:
+        (log,) = logs.of_site(session, rounds.site(session, things.sites["raceway"]).id)
+        assert (log.count, log.gaps, log.interval_s) == (1986, 1, 300.0)
+        flags = dict(session.execute(select(LogValue.at, LogValue.flag).where(LogValue.flag > 2)).all())
+        assert flags[times[300]] == 4  # QARTOD: beyond the gross range fails
+        assert flags[times[700]] >= 3
+        assert flags[times[1090]] == 4  # and so does a line that stays flat for 72 samples
+        assert log.flagged == len(flags)
+        assert session.scalar(select(func.count()).select_from(LogValue)) == 1986
+        band = logs.band(session, log)
+    assert len(band.times) <= logs.BINS
+    assert (min(band.low), max(band.high)) == (pytest.approx(float(y.min())), 25.0)
+    view = drawn.log_band(band, "Europe/Oslo")
+    assert 6 <= len(view["days"]) <= 9
+    assert all(52 <= o["x"] <= 590 and 14 <= o["y"] <= 150 for o in view["odd"])
+
+
+@pytest.mark.parametrize(
+    ("other", "words"),
+    [
+        ({"unit": "%"}, "is kept in mg/L"),
+        ({"quantity": "beauty"}, "Choose the quantity"),
+        ({"late": True}, "in the future"),
+    ],
+)
+def test_a_wrong_unit_or_clock_is_told(desk, clock, things, other, words):
+    times, y = a_week(clock)
+    if other.pop("late", False):
+        times = [t + timedelta(days=30) for t in times]
+    given = dict(site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times, values=list(y), name="w")
+    with pytest.raises(InputError, match=words):
+        logs.take_in(desk, things.ansa, h.key(), **{**given, **other})
