@@ -89,7 +89,7 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     phone.goto(f"{wide.url}/field")
     phone.wait_for_selector("text=This page is kept")
     _take(phone, "field-phone")
-    wide.get_by_role("link", name="Raceway 3, inflow").click()
+    wide.get_by_role("link", name="Raceway 3, inflow", exact=True).first.click()
     _take(wide, "site")
     wide.get_by_role("button", name="Open the sheet").click()
     wide.get_by_role("button", name="The probes are in the water").click()
