@@ -91,6 +91,18 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
         assert wait.end - wait.start <= timedelta(minutes=71)  # 90 min of polarising, 20 of them gone
 
 
+def test_ion_tips_come_after_what_they_rest_on(desk, clock, things):
+    found = a_round(desk, "Farm and lido")
+    with desk.read() as session:
+        plan = outings.plan_day(
+            session, outings.round_of(session, found.id), clock(), leave_at=clock() + timedelta(hours=5)
+        )
+    whose = {c.probe.name: c.quantity for c in plan.chosen}
+    dips = [line for line in plan.lines if whose.get(line.probe) in outings.IONS and line.what != "look it over"]
+    rests = [line for line in plan.lines if whose.get(line.probe) in ("ph", "redox", "conductivity")]
+    assert min(line.start for line in dips) >= max(line.end for line in rests)
+
+
 def test_a_calibrated_probe_needs_nothing_and_an_open_run_only_its_last_cups(desk, clock, things):
     h.calibrate(desk, clock, things)
     found = a_round(desk)

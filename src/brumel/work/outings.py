@@ -26,6 +26,7 @@ from brumel.work.sittings import HANDS_MIN, VERDICT_MIN
 PACK_MIN = 10.0  # common practice, no source
 SITE_MIN = 25.0  # a site with the way to it; common practice, no source
 DAYS_AHEAD = 60
+IONS = ("nitrate", "ammonium")
 
 
 def rounds(session: Session, *, retired: bool = False) -> list[Round]:
@@ -177,14 +178,18 @@ def plan_day(session: Session, found: Round, now: datetime, *, leave_at: datetim
     tasks: list[Task] = []
     whose: dict[str, tuple[str, str, str]] = {}
     last: list[str] = []
+    ends: dict[str, str] = {}
     warm: tuple[str, ...] = ()
     for c in chosen:
-        steps = _tasks(session, c, now, back, warm)
+        # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a sitting.
+        rests = tuple(ends[q] for q in ("ph", "redox", "conductivity") if q in ends) if c.quantity in IONS else ()
+        steps = _tasks(session, c, now, back, (*warm, *rests))
         for task, what in steps:
             whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
             tasks.append(task)
         if steps:
             last.append(steps[-1][0].key)
+            ends[c.quantity] = steps[-1][0].key
             if c.quantity == "temperature":
                 warm = (steps[-1][0].key,)
     tasks.append(Task("pack", PACK_MIN, True, tuple(last)))
