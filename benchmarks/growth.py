@@ -60,17 +60,25 @@ def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
 
 def _grow(session: Session) -> None:
     """Copies of the demo's own readings over five years and more, signed; and logged samples in the partitions there are."""
-    columns = [
-        c.name for c in Reading.__table__.columns if c.name not in ("id", "root_id", "version", "at", "written_at")
-    ]
+    own = ("id", "root_id", "version", "at", "written_at", "visit_id")
+    columns = [c.name for c in Reading.__table__.columns if c.name not in own]
     names = ", ".join(columns)
     have = session.execute(text("select count(*) from readings where version = 1")).scalar_one()
     rounds_ = READINGS // max(have, 1) + 1
     session.execute(text("alter table readings disable trigger waits"))
+    # The copies of a site hang on one old visit of it, so that no sheet that is opened holds more than it would.
+    session.execute(text("create temp table old_visits as select id as site_id, gen_random_uuid() as id from sites"))
     session.execute(
         text(
-            f"insert into readings (id, root_id, version, at, written_at, {names}) "
-            f"select g.id, g.id, 1, g.at, g.at, {', '.join('g.' + c for c in columns)} from ("
+            "insert into visits (id, site_id, operator_id, source, at) select o.id, o.site_id, "
+            "(select id from users limit 1), 'typed', now() - interval '6 years' from old_visits o"
+        )
+    )
+    session.execute(
+        text(
+            f"insert into readings (id, root_id, version, at, written_at, visit_id, {names}) "
+            f"select g.id, g.id, 1, g.at, g.at, (select o.id from old_visits o where o.site_id = g.site_id), "
+            f"{', '.join('g.' + c for c in columns)} from ("
             f"select gen_random_uuid() as id, r.at - n * interval '84 days' / :rounds * 22 as at, "
             f"{', '.join('r.' + c for c in columns)} from readings r, generate_series(1, :rounds) n where r.version = 1) g "
             "limit :most"
