@@ -38,15 +38,15 @@ def test_a_whole_day_from_the_plan_to_the_signature(brumel, open_page):
 
     page.goto(f"/rounds/rounds/{of_round(brumel)}")
     page.get_by_role("button", name="Begin: pack, then go").click()
-    page.get_by_label(re.compile("pH probe A1")).check()
+    page.get_by_role("checkbox", name=re.compile("pH probe A1")).check()
     page.get_by_role("button", name="Keep what is ticked").click()
     expect(page.get_by_text("1 things are in the box")).to_be_visible()
     outing = page.url
     page.get_by_role("link", name="Read it Creek mouth, north bank").click()
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
-    page.get_by_label(re.compile("pH probe A1")).check()
-    page.get_by_label(re.compile("Thermometer A8")).check()
+    page.get_by_role("checkbox", name=re.compile("pH probe A1")).check()
+    page.get_by_role("checkbox", name=re.compile("Thermometer A8")).check()
     page.get_by_role("button", name="Open the sheet").click()
     in_the_water(page).click()
     expect(page.get_by_role("status").first).to_contain_text(re.compile("[Kk]ept"))

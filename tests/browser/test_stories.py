@@ -72,7 +72,7 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
     page.get_by_role("link", name="Raceway 3, inflow", exact=True).first.click()
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
-    page.get_by_label(re.compile("pH probe A1")).check()
+    page.get_by_role("checkbox", name=re.compile("pH probe A1")).check()
     page.get_by_role("button", name="Open the sheet").click()
     page.get_by_role("button", name="The probe is in the water").click()
     settled(page)
@@ -113,7 +113,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
     page.get_by_role("link", name="Warm pool, deep end", exact=True).first.click()
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
-    page.get_by_label("pH probe B1").check()
+    page.get_by_role("checkbox", name=re.compile("pH probe B1")).check()
     page.get_by_label("typed from the displays").check()
     page.get_by_role("button", name="Open the sheet").click()
     for _ in range(2):
