@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import os
-import statistics
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import select, text
@@ -13,6 +12,7 @@ from sqlalchemy.orm import Session
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
+from benchmarks.stopwatch import median_s
 from brumel.config import Config
 from brumel.core.planning import Task, plan
 from brumel.store.tables import Reading
@@ -22,16 +22,6 @@ from brumel.work.desk import Desk
 
 READINGS = int(os.environ.get("BRUMEL_BENCH_READINGS", "1000000"))
 SAMPLES = int(os.environ.get("BRUMEL_BENCH_SAMPLES", "10000000"))
-
-
-def median_ms(do: Callable[[], Any], repeats: int = 15) -> float:
-    do()
-    times = []
-    for _ in range(repeats):
-        start = time.perf_counter()
-        do()
-        times.append(time.perf_counter() - start)
-    return 1000 * statistics.median(times)
 
 
 def _places(desk: Desk, things: Things) -> dict[str, str]:
@@ -54,7 +44,7 @@ def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
     for name, path in places.items():
         answer = client.get(path)
         assert answer.status_code == 200, (path, answer.status_code)
-        found[name] = median_ms(lambda path=path: client.get(path))
+        found[name] = 1000 * median_s(lambda path=path: client.get(path), 15)
     return found
 
 
@@ -120,5 +110,5 @@ def main(url: str) -> None:
         print(f"{'Page ' + name + ', grown against demo':<58} {after[name] / before[name]:>10.2f} x  "
               f"({after[name]:.1f} ms against {before[name]:.1f} ms)")  # fmt: skip
     tasks = [Task(f"{i}-{j}", 1.0 + j, j % 2 == 0, (f"{i}-{j - 1}",) if j else ()) for i in range(40) for j in range(8)]
-    own = median_ms(lambda: plan(tasks, leave_min=120), 9)
+    own = 1000 * median_s(lambda: plan(tasks, leave_min=120), 9)
     print(f"{'Planning 40 probes against the page Today':<58} {own / before['Today']:>10.2f} x  ({own:.1f} ms)")

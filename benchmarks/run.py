@@ -11,9 +11,7 @@ import sys
 import threading
 import time
 import uuid
-from collections.abc import Callable
 from datetime import timedelta
-from typing import Any
 
 import numpy as np
 from flask import Flask
@@ -23,6 +21,7 @@ from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
 from benchmarks import crowd, growth
+from benchmarks.stopwatch import median_s
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
 from brumel.meters.sensors import SAMPLES_PER_S
@@ -34,16 +33,6 @@ from brumel.store.tables import Dip
 from brumel.web import create_app
 from brumel.work import bench, demo, live, rounds, watch
 from brumel.work.desk import Desk
-
-
-def median_s(do: Callable[[], Any], repeats: int = 25) -> float:
-    do()
-    times = []
-    for _ in range(repeats):
-        start = time.perf_counter()
-        do()
-        times.append(time.perf_counter() - start)
-    return statistics.median(times)
 
 
 def line(name: str, value: str, note: str = "") -> None:

@@ -6,7 +6,7 @@ from sqlalchemy import select
 from brumel.core import drift
 from brumel.store.rounds import Ruling
 from brumel.store.tables import Reading
-from brumel.work import bench, closings, kit, live, rounds, rulings, runstate
+from brumel.work import bench, closings, kit, live, rounds, rulings, runstate, shelf
 from brumel.work.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from tests.work import helpers as h
@@ -73,6 +73,18 @@ def test_a_probe_that_held_brackets_its_day(desk, clock, things):
         rule(desk, things.ilka, found, "doubt")
     with desk.read() as session:
         assert kit.last_cups(session, kit.probe(session, things.probes["A1"]).id)["neutral"]  # not the closing's
+
+
+def test_a_check_says_nothing_of_what_its_calibration_did_not_stand_behind(desk, clock, things):
+    a_day(desk, clock, things, hours=1)
+    clock.on(hours=40)  # the calibration has run out
+    h.visit(desk, clock, things, "raceway", "A1", early=True, reason="Known here")
+    assert [r.backing for r in standing(desk)] == ["open", "open", "unbacked"]
+    rule(desk, things.ilka, close(desk, clock, things), "bracket")
+    assert [r.backing for r in standing(desk)] == ["bracketed", "bracketed", "unbacked"]
+    shelf.record(desk, things.ansa, h.key(), probe_id=things.probes["A1"], what="cleaned", note="Green film")
+    with pytest.raises(Refused, match="says nothing of the span before"):
+        close(desk, clock, things)
 
 
 def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(desk, clock, things):

@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import uuid
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -12,7 +13,7 @@ from sqlalchemy import func, select
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
-from brumel.store.tables import Reading, Visit
+from brumel.store.tables import Probe, Reading, Snapshot, Visit
 from brumel.work import kit, live, outings, places, rounds, shelf
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from brumel.work.rounds import queued
@@ -279,9 +280,15 @@ def test_a_whole_sheet_is_typed_at_once_and_what_follows_is_kept(desk, clock, th
     # The display's preset salinity of 0 is taken off, the water's own salt put in: less oxygen than was shown.
     assert kept["oxygen"].value < 9.4
     assert 8 < kept["salinity"].value < 9.5
+    clock.on(hours=1)  # the meter is set anew afterwards: what it showed before was shown by its old settings
+    with desk.sessions.begin() as session:
+        meter = session.get_one(Probe, uuid.UUID(things.probes["B2"])).meter_id
+        session.add(Snapshot(meter_id=meter, at=clock(), settings={"preset_salinity": 30.0}, changes=[], reason="",
+                             by_id=things.ansa.id))  # fmt: skip
     rounds.say(desk, things.ansa, h.key(), visit_id=visit, pressure_hpa=980.0)
     with desk.read() as session:
         after = {r.quantity: r for r in rounds.of_visit(session, rounds.visit(session, visit).id)}
+    assert after["oxygen"].value == pytest.approx(kept["oxygen"].value, rel=0.04)
     assert after["saturation"].value == pytest.approx(kept["saturation"].value * 1013.0 / 980.0, rel=0.01)
 
 

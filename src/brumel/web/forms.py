@@ -7,6 +7,7 @@ import re
 import uuid
 from typing import Any
 
+from flask import request
 from flask_wtf import FlaskForm
 from wtforms import Field, HiddenField, StringField
 from wtforms.validators import ValidationError
@@ -39,6 +40,15 @@ def parse_number(name: str, text: str, *, required: bool = True) -> float | None
     if not math.isfinite(found):
         raise NotANumber(name, plain)
     return found
+
+
+def optional_number(field: str, label: str) -> float | None:
+    """A field of the sent form as a number, None where it was left empty; a fault names the field by its label."""
+    text = request.form.get(field, "").strip()
+    try:
+        return parse_number(label, text) if text else None
+    except InputError as error:
+        raise InputError(field, str(error), value=text) from None
 
 
 class NumberField(StringField):

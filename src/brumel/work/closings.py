@@ -101,6 +101,12 @@ def start(
         found = in_force(w.session, probe, w.now)
         if found is None:
             raise Refused(f"{probe.name} has no calibration whose span could be closed.")
+        done = kit.last_upkeep(w.session, probe.id, w.now)
+        if done is not None and done.at > found.at:
+            raise Refused(
+                f"{probe.name} was {kit.upkeep_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
+                f"{found.number}: what it reads now says nothing of the span before."
+            )
         wanted = [c for c in dict.fromkeys(cups) if c]
         if not 1 <= len(wanted) <= MOST_CUPS:
             raise InputError("closing", "Choose one standard to close in, or two.")

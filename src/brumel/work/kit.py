@@ -223,9 +223,11 @@ def last_fitting(session: Session, probe_id: uuid.UUID, before: datetime) -> Fit
     return session.scalar(query.order_by(Fitting.at.desc()).limit(1))
 
 
-def last_snapshot(session: Session, meter_id: uuid.UUID) -> Snapshot | None:
-    """The newest settings of a meter on record."""
+def last_snapshot(session: Session, meter_id: uuid.UUID, before: datetime | None = None) -> Snapshot | None:
+    """The settings of a meter as they were last taken down, by a moment where one is named."""
     query = select(Snapshot).where(Snapshot.meter_id == meter_id)
+    if before is not None:
+        query = query.where(Snapshot.at <= before)
     return session.scalar(query.order_by(Snapshot.at.desc()).limit(1))
 
 

@@ -71,7 +71,8 @@ def opens(session: Session, found: Closing) -> datetime:
 
 def effects(session: Session, found: Closing, decision: str) -> list[Effect]:
     """What a decision would make of every reading of the span; nothing is written."""
-    rows = [r for r in span(session, found) if r.ruling_id is None]
+    # Only what the calibration stood behind: a reading that was unbacked, cleaned bulb or worn-out time, is not mended by it.
+    rows = [r for r in span(session, found) if r.ruling_id is None and r.backing == "open"]
     return [_effect(session, found, decision, r) for r in rows]
 
 

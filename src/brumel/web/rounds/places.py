@@ -11,7 +11,7 @@ from flask import Response, flash, redirect, render_template, request, url_for
 from brumel.core.errors import InputError
 from brumel.formats import geojson
 from brumel.web.access import actor, desk
-from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, parse_number, text_of
 from brumel.web.rounds.routes import blueprint
 from brumel.work import outings, places, rounds
 from brumel.work.desk import MovedOn, Refused
@@ -20,14 +20,6 @@ EVERY = (
     ("", "once"), ("FREQ=DAILY", "every day"), ("FREQ=WEEKLY", "every week"), ("FREQ=WEEKLY;INTERVAL=2", "every 2 weeks"),
     ("FREQ=MONTHLY", "every month"),
 )  # fmt: skip
-
-
-def _number(field: str, label: str) -> float | None:
-    text = request.form.get(field, "").strip()
-    try:
-        return parse_number(label, text) if text else None
-    except InputError as error:
-        raise InputError(field, str(error), value=text) from None
 
 
 @blueprint.get("/sites/edit")
@@ -73,13 +65,14 @@ def save_site() -> Any:
         )
         place = places.Place(
             request.form.get("client", ""), request.form.get("name", ""), request.form.get("kind", ""),
-            request.form.get("zone", ""), _number("altitude_m", "Altitude"), _number("latitude", "Latitude"),
-            _number("longitude", "Longitude"), depths, request.form.get("note", ""),
+            request.form.get("zone", ""), optional_number("altitude_m", "Altitude"), optional_number("latitude", "Latitude"),
+            optional_number("longitude", "Longitude"), depths, request.form.get("note", ""),
         )  # fmt: skip
         water = {
-            "compensation": request.form.get("compensation"), "usual_salinity": _number("usual_salinity", "Usual salinity"),
-            "tds_factor": _number("tds_factor", "TDS factor"),
-            "coefficient_percent": _number("coefficient_percent", "Temperature coefficient"),
+            "compensation": request.form.get("compensation"),
+            "usual_salinity": optional_number("usual_salinity", "Usual salinity"),
+            "tds_factor": optional_number("tds_factor", "TDS factor"),
+            "coefficient_percent": optional_number("coefficient_percent", "Temperature coefficient"),
         }  # fmt: skip
         terms = places.terms_of(
             request.form.get("use", ""),

@@ -15,7 +15,7 @@ from brumel.methods.field import load_field
 from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
-from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.work import kit, logs, outings, photos, rounds, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
@@ -191,20 +191,11 @@ def dip(visit_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        depth = _number("depth_m", "Depth")
+        depth = optional_number("depth_m", "Depth")
         one = request.form.get("only", "")
         rounds.dip(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=one, depth_m=depth)
 
     return _write(visit_id, do)
-
-
-def _number(field: str, label: str) -> float | None:
-    """A number that may stay empty; a fault names the field."""
-    text = request.form.get(field, "").strip()
-    try:
-        return parse_number(label, text) if text else None
-    except InputError as error:
-        raise InputError(field, str(error), value=text) from None
 
 
 @blueprint.post("/visits/<visit_id>/type")
@@ -219,7 +210,7 @@ def type_reading(visit_id: str) -> Any:
 
         def read(field: str, label: str) -> float | None:
             try:
-                return _number(field, label)
+                return optional_number(field, label)
             except InputError as error:
                 faults.extend(error.faults)
                 return None
@@ -278,12 +269,12 @@ def by_hand(visit_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        value = _number("hand_value", "The test's result")
+        value = optional_number("hand_value", "The test's result")
         if value is None:
             raise InputError("hand_value", "The test's result is missing.")
         rounds.by_hand(
             desk(), actor(), form.write_key, visit_id=visit_id, quantity=request.form.get("hand_quantity", ""),
-            value=value, method=request.form.get("hand_method", "")[:200], depth_m=_number("depth_m", "Depth"),
+            value=value, method=request.form.get("hand_method", "")[:200], depth_m=optional_number("depth_m", "Depth"),
             reason=text_of(form.reason),
         )  # fmt: skip
 
@@ -299,8 +290,8 @@ def say(visit_id: str) -> Any:
         form.check()
         light = {"yes": True, "no": False}.get(request.form.get("light", ""))
         rounds.say(
-            desk(), actor(), form.write_key, visit_id=visit_id, pressure_hpa=_number("pressure_hpa", "Station pressure"),
-            light=light, note=request.form.get("note", ""),
+            desk(), actor(), form.write_key, visit_id=visit_id, light=light,
+            pressure_hpa=optional_number("pressure_hpa", "Station pressure"), note=request.form.get("note", ""),
         )  # fmt: skip
 
     return _write(visit_id, do)

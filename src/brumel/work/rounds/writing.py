@@ -428,7 +428,7 @@ def rework(session: Session, row: Reading, whole: Sheet, raw: float, temperature
     own = trade(row.probe.quantity)
     entered = next((k for k, e in own.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed")), own.native)
     shown = entered != own.native
-    taken = kit.last_snapshot(session, row.probe.meter_id)
+    taken = kit.last_snapshot(session, row.probe.meter_id, before=row.at)  # as the meter was set when it was read
     case = Case(row.probe, {"pressure_hpa": whole.water.pressure_hpa}, taken.settings if taken else {})
     signal = own.entries[entered].to_signal(raw, temperature_c, case) if entered in own.entries else raw
     kept = row.calibration
