@@ -19,7 +19,7 @@ from brumel.work import closings
 from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 from brumel.work.rounds.sheet import limited
-from brumel.work.rounds.writing import follow
+from brumel.work.rounds.writing import follow, locked
 
 DECISIONS = {
     "bracket": "bracketed: the check held",
@@ -139,6 +139,7 @@ def rule(
             raise MovedOn("This check is decided about. Open it again first, with a reason.")
         why = clean_reason(reason, required=decision != "bracket")
         made = _ruling(w, "closing", found.id, decision, why, name)
+        _turns(w, [e.reading for e in effects(w.session, found, decision)])
         touched = [_apply(w, e, made, f"closing check {found.number}") for e in effects(w.session, found, decision)]
         _follow(w, touched)
         return w.finish(f"closing:{found.id}", {"decision": decision, "readings": len(touched)}, ruling=made.id)
@@ -153,6 +154,13 @@ def _lead(actor: User, name: str) -> None:
 
 def _lock(w: Write, subject: uuid.UUID) -> None:
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(subject)))))
+
+
+def _turns(w: Write, rows: Sequence[Reading]) -> None:
+    """Wait for whoever writes in these visits, always in the same order; then the rows are looked up once more."""
+    for visit_id in sorted({str(r.visit_id) for r in rows}):
+        locked(w, visit_id)
+    w.session.expire_all()
 
 
 def _ruling(
@@ -237,6 +245,7 @@ def discover(
             raise Refused("A discovery makes readings doubtful, or not reported; it cannot correct them.")
         if ruling_of(w.session, what) is not None:
             raise MovedOn("This is decided about already. Open it again first, with a reason.")
+        _turns(w, touched(w.session, kind, what)[1])
         _, rows = touched(w.session, kind, what)
         why = clean_reason(reason)
         made = _ruling(w, kind, what, decision, why, name)
@@ -266,6 +275,7 @@ def reopen(desk: Desk, actor: User, key: uuid.UUID, *, ruling_id: str, reason: s
         _ruling(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
         done = []
         query = select(Reading).where(Reading.ruling_id == old.id)
+        _turns(w, list(w.session.scalars(_standing(query))))
         for row in list(w.session.scalars(_standing(query))):
             before = w.session.scalar(
                 select(Reading)

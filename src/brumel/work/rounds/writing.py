@@ -99,7 +99,7 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
     with desk.write(actor, key, "visit.probe") as w:
         if w.done:
             return w.done
-        found = _locked(w, visit_id)
+        found = locked(w, visit_id)
         probe = kit.probe(w.session, probe_id)
         if any(p.id == probe.id for p in found.probes):
             raise Refused(f"{probe.name} is on this sheet already.")
@@ -110,15 +110,15 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
         return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
 
 
-def _locked(w: Write, visit_id: str) -> Visit:
-    """The visit alone; writes of it take turns."""
+def locked(w: Write, visit_id: str) -> Visit:
+    """The visit alone. Whatever writes readings of a visit takes turns here, decisions of the lead too."""
     found = find_visit(w.session, visit_id)
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(found.id)))))
     return found
 
 
 def _visit(w: Write, visit_id: str, seen: int | None = None, seen_dip: str = "") -> Sheet:
-    _locked(w, visit_id)
+    locked(w, visit_id)
     return sheet(w.session, visit_id, w.now, seen, seen_dip)
 
 
@@ -129,7 +129,7 @@ def dip(
     with desk.write(actor, key, "visit.dip") as w:
         if w.done:
             return w.done
-        found = _locked(w, visit_id)
+        found = locked(w, visit_id)
         depth = _depth(depth_m)
         probes = [p for p in found.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
         if probe_id and not probes:
@@ -231,7 +231,7 @@ def say(
     with desk.write(actor, key, "visit.say") as w:
         if w.done:
             return w.done
-        found = _locked(w, visit_id)
+        found = locked(w, visit_id)
         body: dict[str, Any] = {}
         if pressure_hpa is not None:
             door = Door()
@@ -496,7 +496,7 @@ def correct(
         if w.done:
             return w.done
         old = reading(w.session, reading_id)
-        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(old.root_id)))))
+        locked(w, str(old.visit_id))
         newest = w.session.scalar(select(func.max(Reading.version)).where(Reading.root_id == old.root_id)) or 0
         if old.version != version or newest != version:
             raise MovedOn("This reading has a newer version. You now see it; nothing was changed.")
