@@ -11,7 +11,7 @@ from brumel.core import ph
 from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Audit, Calibration, Point, Sample
-from brumel.work import bench, kit, live
+from brumel.work import bench, kit, live, trusting
 from brumel.work.desk import MovedOn, NotFound, Refused
 from tests.work import helpers as h
 
@@ -31,11 +31,11 @@ def test_a_live_run_finds_the_hidden_electrode(desk, clock, things):
     assert found.fit.calibration.offset_mv == pytest.approx(4.0, abs=0.5)
     made = h.finish(desk, things, run)
     with desk.read() as session:
-        trust = kit.trust(session, kit.probe(session, things.probes["A1"]), clock())
+        trust = trusting.trust(session, kit.probe(session, things.probes["A1"]), clock())
         assert trust.valid
         assert str(trust.calibration.id) == made
         clock.on(hours=25)
-        assert not kit.trust(session, kit.probe(session, things.probes["A1"]), clock()).valid
+        assert not trusting.trust(session, kit.probe(session, things.probes["A1"]), clock()).valid
         actions = list(session.scalars(select(Audit.action).order_by(Audit.id)))
     assert actions == ["run.start", *["run.dip", "run.accept"] * 3, "run.finish"]
 

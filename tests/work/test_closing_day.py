@@ -6,7 +6,7 @@ from sqlalchemy import select
 from brumel.core import drift
 from brumel.store.rounds import Ruling
 from brumel.store.tables import Reading
-from brumel.work import bench, closings, kit, live, rounds, rulings, runstate, shelf
+from brumel.work import bench, closings, kit, live, rounds, rulings, runstate, shelf, trusting
 from brumel.work.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from tests.work import helpers as h
@@ -96,7 +96,7 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         error = row.checks[0]["read"] - row.checks[0]["expected"]
         start, end = row.calibration.at, row.at
         before = {r.id: r for r in rulings.span(session, row)}
-        trust = kit.trust(session, kit.probe(session, things.probes["A1"]), clock())
+        trust = trusting.trust(session, kit.probe(session, things.probes["A1"]), clock())
     assert 0.25 < abs(error) < 0.5
     assert not trust.valid  # what it reads from now on is unbacked until it is calibrated again
     assert "did not hold" in trust.words

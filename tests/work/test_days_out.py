@@ -14,7 +14,7 @@ from sqlalchemy import func, select
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
 from brumel.store.tables import Probe, Reading, Snapshot, Visit
-from brumel.work import kit, live, outings, places, rounds, shelf
+from brumel.work import kit, live, outings, places, rounds, shelf, trusting
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from brumel.work.rounds import queued
 from tests.work import helpers as h
@@ -81,7 +81,7 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
     with desk.read() as session:
         one = outings.round_of(session, found.id)
         soon = outings.plan_day(session, one, clock(), leave_at=clock() + timedelta(minutes=30))
-        mine = kit.trust(session, kit.probe(session, probe.id), clock())
+        mine = trusting.trust(session, kit.probe(session, probe.id), clock())
         picked = next(c.probe for c in soon.chosen if c.quantity == "oxygen")
     assert not mine.valid
     assert not soon.in_time

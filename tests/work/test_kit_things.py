@@ -11,7 +11,7 @@ from brumel.core.errors import InputError
 from brumel.methods import load_method
 from brumel.methods.inspection import items_for
 from brumel.store.tables import Fitting, MethodVersion, Snapshot
-from brumel.work import bench, kit, life, live, meterside, practices, runstate, shelf, sittings
+from brumel.work import bench, kit, life, live, meterside, practices, runstate, shelf, sittings, trusting
 from brumel.work.conditions import Conditions
 from brumel.work.demo_weeks import SETTINGS
 from brumel.work.desk import NotAllowed, Refused
@@ -233,7 +233,7 @@ def test_a_finding_opens_its_remedy_and_may_keep_the_probe_off_bench(desk, clock
         (seen,) = meterside.findings(found, last.findings)
         assert (seen.upkeep, last.blocks) == ("dried", True)
         assert "Soak overnight" in seen.remedy
-        assert "kept off Bench: dry" in kit.trust(session, found, clock()).words
+        assert "kept off Bench: dry" in trusting.trust(session, found, clock()).words
     with pytest.raises(Refused, match="keeps it off Bench"):
         h.start(desk, things)
     shelf.record(desk, things.ansa, h.key(), probe_id=probe, what=seen.upkeep)

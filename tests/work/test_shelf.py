@@ -11,7 +11,7 @@ from brumel.core.errors import InputError
 from brumel.formats.calendar import write_calendar
 from brumel.methods.upkeep import load_upkeep
 from brumel.store.tables import Audit, Lot
-from brumel.work import bench, kit, rounds, shelf
+from brumel.work import bench, kit, rounds, shelf, trusting
 from brumel.work.desk import NotAllowed, NotFound, Refused
 from tests.work import helpers as h
 
@@ -142,7 +142,7 @@ def test_a_cleaned_probe_is_conditioned_before_it_may_calibrate(desk, clock, thi
     for _ in range(2):
         shelf.record(desk, things.ansa, same, probe_id=probe, what="cleaned", note="Green film")
     with desk.read() as session:
-        trust = kit.trust(session, kit.probe(session, probe), clock())
+        trust = trusting.trust(session, kit.probe(session, probe), clock())
         assert len(shelf.history(session, kit.probe(session, probe).id)) == 1
     assert not trust.valid
     assert "in storage solution" in trust.words
@@ -151,13 +151,13 @@ def test_a_cleaned_probe_is_conditioned_before_it_may_calibrate(desk, clock, thi
     h.visit(desk, clock, things, reason="Had to be read")  # read all the same: unbacked, and kept
     clock.on(hours=2)
     with desk.read() as session:
-        trust = kit.trust(session, kit.probe(session, probe), clock())
+        trust = trusting.trust(session, kit.probe(session, probe), clock())
         backing = rounds.standing(session, rounds.site(session, things.sites["raceway"]).id, "ph", 1)[0].backing
     assert (trust.valid, backing) == (False, "unbacked")
     assert "after calibration" in trust.words  # what it was before it was cleaned no longer counts
     h.calibrate(desk, clock, things)
     with desk.read() as session:
-        assert kit.trust(session, kit.probe(session, probe), clock()).valid
+        assert trusting.trust(session, kit.probe(session, probe), clock()).valid
 
 
 def test_the_probe_s_manual_wins_over_a_default_wait(desk, clock, things):

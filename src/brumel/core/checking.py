@@ -40,6 +40,8 @@ class Door:
 
     def number(self, field: str, value: Any, low: float, high: float, why: str = "") -> float:
         """One finite number within [low, high]."""
+        if type(value) in (float, int) and low <= value <= high:
+            return float(value)  # the common case, without an array for it; NaN compares false
         array = self.floats(field, value, low, high, why)
         if array.ndim:
             self.faults.append(WrongShape(field, f"{sentence_label(field)} must be one number.", value=value))

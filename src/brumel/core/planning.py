@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from brumel.core.checking import Door
@@ -55,34 +56,48 @@ def plan(tasks: Sequence[Task], *, leave_min: float | None = None) -> Plan:
     faults at once: doubled or unknown keys, bad durations, and circles, named. [min]
     """
     order = _checked(tasks, leave_min)
+    by_key = {t.key: t for t in order}
+    followers: dict[str, list[str]] = {t.key: [] for t in order}
+    for task in order:
+        for need in set(task.after):
+            followers[need].append(task.key)
     tail: dict[str, float] = {}
     for task in reversed(order):
-        followers = [tail[t.key] for t in order if task.key in t.after]
-        tail[task.key] = _left(task) + max(followers, default=0.0)
+        tail[task.key] = _left(task) + max((tail[k] for k in followers[task.key]), default=0.0)
 
     ended: dict[str, float] = {}
     slots: dict[str, Slot] = {}
-    waiting = {t.key: t for t in order}
     hands_free, hands_by = 0.0, None
-    queue: list[tuple[float, float, str]] = []
-    while waiting or queue:
-        for key, task in list(waiting.items()):
-            if all(a in ended for a in task.after):
-                ready = max([task.not_before_min, *(ended[a] for a in task.after)])
-                heapq.heappush(queue, (ready, -tail[key], key))
-                del waiting[key]
-        key = _next(queue, hands_free, {t.key: t for t in order}, tail)
-        task = next(t for t in order if t.key == key)
+    # Two queues of tasks whose needs are known to end: waits start by themselves, the others share one pair of hands.
+    waits: list[str] = []
+    hands: list[tuple[float, str]] = []
+    open_needs = {t.key: len(set(t.after)) for t in order}
+
+    def enter(task: Task) -> None:
+        if task.hands:
+            heapq.heappush(hands, (_ready(task, ended), task.key))
+        else:
+            waits.append(task.key)
+
+    for task in order:
+        if not task.after:
+            enter(task)
+    while waits or hands:
+        task = by_key[waits.pop() if waits else _next(hands, hands_free, tail)]
         before = max(task.after, key=lambda a: ended[a], default=None)
-        ready = max([task.not_before_min, *(ended[a] for a in task.after)])
+        ready = _ready(task, ended)
         start, waited = ready, before if before and ended[before] >= task.not_before_min else None
         if task.hands and hands_free > ready:
             start, waited = hands_free, hands_by
         end = start + _left(task)
         if task.hands:
-            hands_free, hands_by = end, key
-        ended[key] = end
-        slots[key] = Slot(key, start, end, waited)
+            hands_free, hands_by = end, task.key
+        ended[task.key] = end
+        slots[task.key] = Slot(task.key, start, end, waited)
+        for key in followers[task.key]:
+            open_needs[key] -= 1
+            if not open_needs[key]:
+                enter(by_key[key])
     ready_min = max(ended.values(), default=0.0)
     chain: list[str] = []
     at: str | None = max(slots, key=lambda k: (slots[k].end_min, slots[k].start_min), default=None)
@@ -98,36 +113,34 @@ def _left(task: Task) -> float:
     return max(task.minutes - task.done_min, 0.0)
 
 
-def _next(
-    queue: list[tuple[float, float, str]], hands_free: float, tasks: dict[str, Task], tail: dict[str, float]
-) -> str:
-    """Waits start as soon as they can; among tasks for the hands, the longest tail of those that could start now."""
-    for item in queue:
-        if not tasks[item[2]].hands:
-            queue.remove(item)
-            heapq.heapify(queue)
-            return item[2]
-    soonest = max(min(ready for ready, _, _ in queue), hands_free)
-    startable = [item for item in queue if item[0] <= soonest + 1e-9]
-    best = max(startable, key=lambda item: (tail[item[2]], -item[0]))
-    queue.remove(best)
+def _ready(task: Task, ended: Mapping[str, float]) -> float:
+    return max([task.not_before_min, *(ended[a] for a in task.after)])
+
+
+def _next(queue: list[tuple[float, str]], hands_free: float, tail: Mapping[str, float]) -> str:
+    """Of the tasks for the hands that could start first, the one with the longest tail, taken off the queue."""
+    soonest = max(queue[0][0], hands_free) + 1e-9
+    best = max(
+        (i for i, (ready, _) in enumerate(queue) if ready <= soonest), key=lambda i: (tail[queue[i][1]], -queue[i][0])
+    )
+    _, key = queue.pop(best)
     heapq.heapify(queue)
-    return best[2]
+    return key
 
 
 def _checked(tasks: Sequence[Task], leave_min: float | None) -> list[Task]:
     """The tasks in an order in which each comes after what it needs."""
     door = Door()
-    keys = [t.key for t in tasks]
-    for key in {k for k in keys if keys.count(k) > 1}:
+    known = Counter(t.key for t in tasks)
+    for key in (k for k, times in known.items() if times > 1):
         door.add(InputError("task", f"Task “{key}” is named twice."))
     for task in tasks:
         door.number("minutes", task.minutes, 0, 60 * 24 * 60)
         door.number("not_before_min", task.not_before_min, 0, 60 * 24 * 60)
         door.number("done_min", task.done_min, 0, 60 * 24 * 60)
         for need in task.after:
-            if need not in keys:
-                door.add(UnknownName("task", need, keys))
+            if need not in known:
+                door.add(UnknownName("task", need, list(known)))
     if leave_min is not None:
         door.number("leave_min", leave_min, 0, 60 * 24 * 60)
     door.close()
@@ -135,11 +148,15 @@ def _checked(tasks: Sequence[Task], leave_min: float | None) -> list[Task]:
     placed: set[str] = set()
     left = list(tasks)
     while left:
-        free = [t for t in left if set(t.after) <= placed]
-        if not free:
+        rest = []
+        for task in left:  # a task placed in this pass frees those named after it in the same pass
+            if all(a in placed for a in task.after):
+                done.append(task)
+                placed.add(task.key)
+            else:
+                rest.append(task)
+        if len(rest) == len(left):
             circle = ", ".join(t.key for t in left[:5])
             raise InputError("task", f"These tasks wait for one another in a circle: {circle}.")
-        done += free
-        placed |= {t.key for t in free}
-        left = [t for t in left if t.key not in placed]
+        left = rest
     return done

@@ -15,7 +15,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.core.verdict import Outcome
 from brumel.methods import Method
 from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Run, RunEnd, Superseding, User
-from brumel.work import kit, practices, runstate, samples, solutions
+from brumel.work import kit, practices, runstate, samples, solutions, trusting
 from brumel.work.conditions import Conditions, checked, out_of_reach
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
@@ -79,7 +79,7 @@ def _may_start(w: Write, probe: Probe, source: str) -> None:
         raise Refused(f"{probe.name} is retired; its record stays, but it is not calibrated any more.")
     if kit.open_run(w.session, probe.id):
         raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
-    if waiting := kit.conditioning(w.session, probe, w.now):
+    if waiting := trusting.conditioning(w.session, probe, w.now):
         raise Refused(
             f"{probe.name} was {waiting.words} and is {waiting.meanwhile or 'waiting'} until "
             f"{waiting.ready_at:%d %b, %H:%M} UTC. Calibrate it then; where its manual asks for less, "

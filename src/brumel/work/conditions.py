@@ -17,7 +17,7 @@ from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa,
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
 from brumel.store.tables import Lot, Probe, Site
-from brumel.work import kit, solutions
+from brumel.work import kit, solutions, trusting
 from brumel.work.desk import Refused, Write
 
 PRESSURES = {
@@ -112,7 +112,7 @@ def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, .
     others = session.scalars(select(Probe).where(Probe.meter_id == probe.meter_id, Probe.retired_at.is_(None)))
     for other in others:
         if other.quantity in ("ph", "redox", "conductivity"):
-            trusted = kit.trust(session, other, now).valid
+            trusted = trusting.trust(session, other, now).valid
             state[other.quantity] = state.get(other.quantity, False) or trusted
     return prerequisites(state)
 

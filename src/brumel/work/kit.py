@@ -12,9 +12,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.fitness import Fitted
 from brumel.core.ph import Buffer
-from brumel.core.verdict import Outcome
 from brumel.methods.upkeep import load_upkeep
-from brumel.store.rounds import Closing
 from brumel.store.tables import (
     Calibration,
     Dip,
@@ -33,17 +31,6 @@ from brumel.store.tables import (
 from brumel.work import solutions
 from brumel.work.desk import NotFound, object_id
 from brumel.work.trades import trade
-
-
-@dataclass(frozen=True)
-class Trust:
-    """What a probe may be trusted for now. `calibration` backs readings only where `valid`."""
-
-    valid: bool
-    words: str
-    next_step: str
-    calibration: Calibration | None
-    outcome: Outcome
 
 
 @dataclass(frozen=True)
@@ -161,31 +148,6 @@ def last_upkeep(session: Session, probe_id: uuid.UUID, before: datetime) -> Upke
     return session.scalar(query.order_by(Upkeep.at.desc()).limit(1))
 
 
-@dataclass(frozen=True)
-class Wait:
-    """A wait that still runs: what was done, in words, what the probe does meanwhile, and when it ends."""
-
-    done: Upkeep
-    words: str
-    meanwhile: str
-    ready_at: datetime
-
-
-LONGEST_WAIT = timedelta(days=14)
-
-
-def conditioning(session: Session, found: Probe, now: datetime) -> Wait | None:
-    """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
-    query = select(Upkeep).where(Upkeep.probe_id == found.id, Upkeep.at <= now, Upkeep.at > now - LONGEST_WAIT)
-    running = []
-    for done in session.scalars(query):
-        own = found.waits.get(done.what)
-        ready = done.ready_at if own is None else done.at + timedelta(hours=float(own))
-        if ready > now:
-            running.append(Wait(done, *upkeep_words(found, done), ready))
-    return max(running, key=lambda w: w.ready_at, default=None)
-
-
 def upkeep_words(found: Probe, done: Upkeep) -> tuple[str, str]:
     """What was done and what the probe does meanwhile, in words."""
     spec = load_upkeep().get(found.quantity, {}).get(done.what)
@@ -293,55 +255,18 @@ def settle_times(session: Session, runs: Sequence[uuid.UUID]) -> dict[uuid.UUID,
     return {run: float(seconds) for run, seconds in session.execute(query) if seconds is not None}
 
 
-def trust(session: Session, found: Probe, now: datetime) -> Trust:
-    """What can this probe be trusted for now, until when, and what stands in the way."""
-    look = last_inspection(session, found.id)
-    if look is not None and look.blocks:
-        words = f"Looked over {look.at:%d %b, %H:%M} UTC and kept off Bench: {look.note or 'see its findings'}"
-        return Trust(False, words.rstrip(".") + ".", "Put it right, then look it over again.", None, Outcome.NOT)
-    newest = latest_calibration(session, found.id, now)
-    done = last_upkeep(session, found.id, now)
-    waiting = conditioning(session, found, now)
-    if waiting:
-        words = (
-            f"{waiting.words.capitalize()} {waiting.done.at:%d %b, %H:%M} UTC; {waiting.meanwhile or 'waiting'} until "
-            f"{waiting.ready_at:%d %b, %H:%M} UTC."
-        )
-        return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)
-    if newest is not None and done is not None and done.at > newest.at:
-        words = f"{upkeep_words(found, done)[0].capitalize()} {done.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
-        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
-    moved = last_fitting(session, found.id, now)
-    if newest is not None and moved is not None and moved.at > newest.at:
-        words = f"Fitted to {moved.meter.name} {moved.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
-        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
-    if newest is None:
-        return Trust(False, "Never calibrated.", "Calibrate it on Bench.", None, Outcome.NOT)
-    if not newest.usable:
-        words = f"Calibration {newest.number} of {newest.at:%d %b, %H:%M} UTC: {Outcome(newest.outcome).words}."
-        return Trust(False, words, "Follow its remedies, then calibrate again.", newest, Outcome.NOT)
-    if newest.valid_until < now:
-        words = f"Calibration {newest.number} ran out on {newest.valid_until:%d %b, %H:%M} UTC."
-        return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
-    closed = session.scalar(
-        select(Closing)
-        .where(Closing.calibration_id == newest.id, Closing.at <= now)
-        .order_by(Closing.at.desc())
-        .limit(1)
-    )
-    if closed is not None and not closed.holds:
-        words = f"Closing check {closed.number} of {closed.at:%d %b, %H:%M} UTC did not hold for calibration {newest.number}."
-        return Trust(False, words, "Find out why, then calibrate it on Bench.", newest, Outcome.NOT)
-    outcome = Outcome(newest.outcome)
-    words = f"Calibration {newest.number}: {outcome.words} until {newest.valid_until:%d %b, %H:%M} UTC."
-    return Trust(True, words, "Ready for the round.", newest, outcome)
-
-
 def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     """The run of this probe that has not ended, if there is one."""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
     query = select(Run).where(Run.probe_id == probe_id, ~ended)
     return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
+
+
+def open_runs(session: Session, found: Sequence[Probe]) -> dict[uuid.UUID, Run]:
+    """The runs of these probes that have not ended, by probe."""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    query = select(Run).where(Run.probe_id.in_([p.id for p in found]), ~ended).order_by(Run.started_at)
+    return {run.probe_id: run for run in session.scalars(query)}
 
 
 def waits_for(session: Session, run: Run) -> str:

@@ -19,7 +19,7 @@ from brumel.core.planning import Task, plan
 from brumel.methods import ORDER
 from brumel.store.rounds import Outing, Round
 from brumel.store.tables import Meter, Probe, Site, User, Visit
-from brumel.work import kit, practices, runstate, solutions
+from brumel.work import kit, practices, runstate, solutions, trusting
 from brumel.work.desk import Desk, NotFound, Refused, object_id
 from brumel.work.sittings import HANDS_MIN, VERDICT_MIN
 
@@ -102,7 +102,7 @@ class Chosen:
 
     quantity: str
     probe: Probe
-    trust: kit.Trust
+    trust: trusting.Trust
 
 
 @dataclass(frozen=True)
@@ -155,9 +155,11 @@ def needed(found: Round) -> set[str]:
 def choose(session: Session, found: Round, now: datetime, until: datetime) -> tuple[list[Chosen], list[str]]:
     """The best probe for each quantity: trusted through the round first, then one on a link; and what nothing measures."""
     options: dict[str, list[Chosen]] = {}
-    for probe in kit.probes(session):
-        options.setdefault(probe.quantity, []).append(Chosen(probe.quantity, probe, kit.trust(session, probe, now)))
     wanted = sorted(needed(found), key=ORDER.index)
+    probes = [p for p in kit.probes(session) if p.quantity in wanted]
+    trusts = trusting.trusts(session, probes, now)
+    for probe in probes:
+        options.setdefault(probe.quantity, []).append(Chosen(probe.quantity, probe, trusts[probe.id]))
     picked = [min(options[q], key=lambda c: _rank(c, until)) for q in wanted if options.get(q)]
     return picked, [q for q in wanted if not options.get(q)]
 
@@ -219,7 +221,7 @@ def _tasks(
         return []
     name, made = c.probe.name, list[tuple[Task, str]]()
     before = warm if c.quantity != "temperature" else ()
-    waiting = kit.conditioning(session, c.probe, now)
+    waiting = trusting.conditioning(session, c.probe, now)
     if waiting is not None:
         left = (waiting.ready_at - now).total_seconds() / 60
         made.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
@@ -269,7 +271,7 @@ def _clock(at: datetime, like: datetime) -> str:
 
 def _instead(session: Session, c: Chosen, leave: datetime, ready: datetime) -> str:
     for p in kit.probes(session):
-        if p.quantity == c.quantity and p.id != c.probe.id and (own := kit.trust(session, p, leave)).valid:
+        if p.quantity == c.quantity and p.id != c.probe.id and (own := trusting.trust(session, p, leave)).valid:
             return f"Take {p.name}: {own.words}"
     if c.trust.calibration is not None and c.trust.calibration.usable:
         return f"Leave at {_clock(ready, leave)}, or take it as it is: its readings stay unbacked, and are marked so."

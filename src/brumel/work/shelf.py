@@ -18,7 +18,7 @@ from brumel.core.lookup import label_rows
 from brumel.core.redox import ELECTRODES
 from brumel.methods.upkeep import UpkeepSpec, kinds_of
 from brumel.store.tables import Lot, Probe, Upkeep, User
-from brumel.work import kit, solutions
+from brumel.work import kit, solutions, trusting
 from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 
@@ -321,7 +321,7 @@ def due(session: Session, now: datetime) -> list[Due]:
     found: list[Due] = []
     for probe in kit.probes(session):
         newest = kit.latest_calibration(session, probe.id, now)
-        waiting = kit.conditioning(session, probe, now)
+        waiting = trusting.conditioning(session, probe, now)
         if waiting:
             found.append(Due(f"ready-{waiting.done.id}", "ready to calibrate", probe.name, waiting.ready_at, probe.id))
         elif newest and newest.usable:

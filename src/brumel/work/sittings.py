@@ -16,7 +16,7 @@ from brumel.core.fitness.ions import prerequisites
 from brumel.core.planning import Plan, Task, plan
 from brumel.methods import ORDER, Method
 from brumel.store.tables import Probe, Run, Sitting, User
-from brumel.work import bench, kit, practices, runstate
+from brumel.work import bench, kit, practices, runstate, trusting
 from brumel.work.conditions import Conditions
 from brumel.work.desk import Desk, NotFound, object_id
 
@@ -129,7 +129,7 @@ def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], n
         return given
     others = probes_of(session, probe.meter_id)
     state = {
-        q: q in covered or any(kit.trust(session, p, now).valid for p in others if p.quantity == q)
+        q: q in covered or any(trusting.trust(session, p, now).valid for p in others if p.quantity == q)
         for q in ("ph", "redox", "conductivity")
         if any(p.quantity == q for p in others)
     }

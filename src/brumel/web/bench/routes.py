@@ -16,7 +16,7 @@ from brumel.store.tables import Probe, Snapshot
 from brumel.web import drawn, live, plates
 from brumel.web.access import actor, desk
 from brumel.web.forms import AcceptForm, ConditionsForm, ReasonForm, TypedForm, WriteForm, text_of
-from brumel.work import bench, closings, kit, life, practices, runstate, solutions, watch
+from brumel.work import bench, closings, kit, life, practices, runstate, solutions, trusting, watch
 from brumel.work.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.desk import MovedOn, NotFound, Refused
 
@@ -36,9 +36,10 @@ def index() -> Any:
     with desk().read() as session:
         now = desk().clock()
         lines: list[dict[str, Any]] = []
-        for p in kit.probes(session):
-            run = kit.open_run(session, p.id)
-            trust = kit.trust(session, p, now)
+        probes = kit.probes(session)
+        trusts, runs = trusting.trusts(session, probes, now), kit.open_runs(session, probes)
+        for p in probes:
+            run, trust = runs.get(p.id), trusts[p.id]
             lines.append({"probe": p, "meter": p.meter.name, "trust": trust, "run": run,
                           "sitting": run.sitting_id if run else None})  # fmt: skip
         typed_last = {m.name: (m.link == "typed", m.name) for m in kit.meters(session)}

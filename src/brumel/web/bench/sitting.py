@@ -12,7 +12,7 @@ from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
 from brumel.web.bench.routes import GOES_IN, Faults, blueprint, conditions_of, contradictions_for, offers_for
 from brumel.web.forms import ConditionsForm
-from brumel.work import kit, practices, sittings
+from brumel.work import kit, practices, sittings, trusting
 from brumel.work.conditions import PRESSURES
 from brumel.work.desk import Refused
 
@@ -67,7 +67,7 @@ def _is_taken(probe: Probe, why: str) -> bool:
 def _in_the_way(session: Any, probe: Probe, now: Any) -> str:
     if kit.open_run(session, probe.id):
         return "has an open run"
-    if waiting := kit.conditioning(session, probe, now):
+    if waiting := trusting.conditioning(session, probe, now):
         return f"is {waiting.meanwhile or 'waiting'} until {waiting.ready_at:%d %b, %H:%M} UTC"
     look = kit.last_inspection(session, probe.id)
     return "is kept off Bench by its inspection" if look and look.blocks else ""

@@ -15,7 +15,7 @@ from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit.place import answer, blueprint
 from brumel.web.life import views as life_views
-from brumel.work import kit, life, meterside, practices, shelf
+from brumel.work import kit, life, meterside, practices, shelf, trusting
 
 
 class ProbeForm(WriteForm):
@@ -106,7 +106,8 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
         bands, _ = LIMITS[found.quantity]
         look = kit.last_inspection(session, found.id)
         page = render_template(
-            "kit/probe.html", probe=found, trust=kit.trust(session, found, now), past=kit.calibrations(session, found.id, 30),
+            "kit/probe.html", probe=found, trust=trusting.trust(session, found, now), 
+            past=kit.calibrations(session, found.id, 30),
             kinds=shelf.kinds(found), waits={what: shelf.wait_h(found, what) for what in shelf.kinds(found)},
             intervals={what: shelf.interval_days(found, what) for what in shelf.kinds(found)},
             upkeep=[(u, kit.upkeep_words(found, u)[0]) for u in shelf.history(session, found.id)],

@@ -13,7 +13,7 @@ from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import meters, probes, schools
 from brumel.web.kit.place import answer, blueprint
-from brumel.work import kit, shelf, solutions
+from brumel.work import kit, shelf, solutions, trusting
 
 __all__ = ["blueprint", "meters", "probes", "schools"]
 
@@ -30,7 +30,9 @@ def index(faults: Any = ()) -> Any:
     """Meters, probes and solutions with their state."""
     with desk().read() as session:
         now = desk().clock()
-        lines: list[dict[str, Any]] = [{"probe": p, "trust": kit.trust(session, p, now)} for p in kit.probes(session)]
+        probes = kit.probes(session)
+        trusts = trusting.trusts(session, probes, now)
+        lines: list[dict[str, Any]] = [{"probe": p, "trust": trusts[p.id]} for p in probes]
         lines.sort(key=lambda line: (ORDER.index(line["probe"].quantity), line["probe"].name))
         groups = [
             {"meter": m, "lines": [line for line in lines if line["probe"].meter_id == m.id],

@@ -16,7 +16,7 @@ from brumel.store.tables import Reading, Site
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
-from brumel.work import kit, logs, outings, photos, rounds, watch
+from brumel.work import kit, logs, outings, photos, rounds, trusting, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -61,8 +61,10 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         now = desk().clock()
         usual = set(found.ranges)
         meters = []
+        every = kit.probes(session)
+        trusts = trusting.trusts(session, every, now)
         for meter in kit.meters(session):
-            probes = [(p, kit.trust(session, p, now)) for p in kit.probes(session) if p.meter_id == meter.id]
+            probes = [(p, trusts[p.id]) for p in every if p.meter_id == meter.id]
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: words.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
@@ -122,7 +124,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             "rounds/visit.html", sheet=sheet, site=found.site, faults=faults, given=request.form, focus=focus,
             history=_history(session, found.site, [quantity])[quantity], readings=sheet.kept,
             told=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
-            trust=kit.trust(session, focus.probe, now), spec=load_field()[quantity], entries=_entries(sheet),
+            trust=trusting.trust(session, focus.probe, now), spec=load_field()[quantity], entries=_entries(sheet),
             typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
             photos=photos.of_visit(session, found.id),
             more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.web import drawn
 from brumel.web.access import desk
 from brumel.web.rounds.day import asked_leave
-from brumel.work import kit, outings, records, rounds, runstate
+from brumel.work import kit, outings, records, rounds, runstate, trusting
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -59,10 +59,9 @@ def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
     with desk().read() as session:
         now = desk().clock()
-        lines = [
-            {"probe": p, "trust": kit.trust(session, p, now), "run": kit.open_run(session, p.id)}
-            for p in kit.probes(session)
-        ]
+        probes = kit.probes(session)
+        trusts, runs = trusting.trusts(session, probes, now), kit.open_runs(session, probes)
+        lines = [{"probe": p, "trust": trusts[p.id], "run": runs.get(p.id)} for p in probes]
         ahead = _round_today(session, now)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         recent = records.recent(session, records.Search(quantity="ph"), 6)

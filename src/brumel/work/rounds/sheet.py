@@ -25,7 +25,7 @@ from brumel.core.working import Working
 from brumel.methods.field import load_field
 from brumel.store.rounds import VisitNote
 from brumel.store.tables import Calibration, Dip, Lot, Probe, Reading, Site, Visit
-from brumel.work import kit, samples, solutions
+from brumel.work import kit, samples, solutions, trusting
 from brumel.work.desk import NotFound, object_id
 from brumel.work.rounds import words
 from brumel.work.rounds.places import Past, past_values
@@ -188,7 +188,7 @@ def _versions(session: Session, found: Visit, dip: Dip) -> list[Reading]:
 def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backing:
     """What a signal of this probe is read with. Without a valid calibration the reading is unbacked, but read."""
     own = trade(probe.quantity)
-    trust = kit.trust(session, probe, now)
+    trust = trusting.trust(session, probe, now)
     newest = trust.calibration
     if trust.valid and newest and fits(own, newest, signal):
         said = f"open: backed by calibration {newest.number}, no closing check yet"
