@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from brumel.store.rounds import Ruling, Signature
 from brumel.store.tables import Reading, Visit
 from brumel.work import live, outings, rounds
+from brumel.work.demo import PASSWORD
 from tests.browser.test_stories import settled
 from tests.work import helpers as h
 
@@ -149,6 +150,25 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     with brumel.desk.read() as session:
         mine = session.scalars(select(Visit).where(Visit.operator_id == brumel.things.ansa.id).order_by(Visit.at))
         assert [v.site.name for v in mine] == ["Creek mouth, north bank", "Reed channel", "Basin, middle"]
+    # A sheet left on the phone waits for who filled it in; what was kept of the sites goes with the sign-out.
+    context.set_offline(True)
+    fill(again, "1. Creek mouth, north bank", "8.05", "7.4")
+    context.set_offline(False)
+    again.route("**/send", lambda route: route.abort())
+    again.goto("/")
+    again.get_by_role("button", name="Sign out").click()
+    expect(again).to_have_url(re.compile("sign-in"))
+    again.wait_for_function("caches.keys().then((names) => names.length === 0)")
+    again.get_by_label("User name").fill("ilka")
+    again.get_by_label("Password").fill(PASSWORD)
+    again.get_by_role("button", name="Open the book").click()
+    again.unroute("**/send")
+    again.goto(f"/rounds/outings/{made}/field")
+    expect(again.locator("[data-queue]")).to_contain_text("waits until Ansa Merrik signs in here")
+    again.get_by_role("button", name="Send now").click()
+    expect(again.locator("[data-queue]")).to_contain_text("waits until Ansa")
+    with brumel.desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Visit)) == 4
 
 
 def test_a_sheet_of_five_quantities_by_keyboard_alone(brumel, open_page):

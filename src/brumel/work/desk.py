@@ -42,13 +42,17 @@ def utc_now() -> datetime:
 
 @dataclass
 class Write:
-    """One write in progress. `done` holds the earlier result when the same key was sent before."""
+    """One write in progress. `done` holds the earlier result when the same key was sent before.
+
+    `now` is when it happened, `written` when it reached the record: they differ for what waited in a phone.
+    """
 
     session: Session
     actor: User
     now: datetime
     key: uuid.UUID
     action: str
+    written: datetime
     done: dict[str, Any] | None = None
     _result: dict[str, Any] = field(default_factory=dict)
 
@@ -56,7 +60,7 @@ class Write:
         """Write the audit entry and remember the result for a repeated send."""
         self.session.add(
             Audit(
-                at=self.now,
+                at=self.written,
                 user_id=self.actor.id,
                 action=self.action,
                 subject=subject,
@@ -74,6 +78,7 @@ class Desk:
 
     sessions: sessionmaker[Session]
     clock: Clock = utc_now
+    recorder: Clock | None = None
 
     @contextmanager
     def write(self, actor: User, key: uuid.UUID, action: str) -> Iterator[Write]:
@@ -86,7 +91,7 @@ class Desk:
                 .on_conflict_do_nothing()
                 .returning(WriteKey.key)
             ).scalar()
-            write = Write(session, actor, now, key, action)
+            write = Write(session, actor, now, key, action, self.recorder() if self.recorder else now)
             if taken is None:
                 earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
                 if earlier.user_id != actor.id or earlier.action != action:

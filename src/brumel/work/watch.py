@@ -163,6 +163,7 @@ class VisitWatch:
         return {
             "probe": str(line.probe.id), "value": line.value.value if line.value else None,
             "state": "problem" if line.problem else settling.state.value if settling else "",
+            "seq": int(line.trace.seq[-1]) if line.trace is not None and line.trace.seq.size else None,
             "odd": bool(line.questions), "to_go": settling.seconds_to_go if settling else None,
         }  # fmt: skip
 

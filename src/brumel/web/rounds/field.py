@@ -57,6 +57,7 @@ def field(outing_id: str) -> Any:
         body = {
             "outing": str(found.id), "sites": sites, "probes": probes, "send": url_for("rounds.send", outing_id=found.id),
             "keep": [url_for("static", filename=name) for name in KEPT], "page": request.path,
+            "me": str(actor().id), "me_name": actor().name,
         }  # fmt: skip
         return render_template(
             "rounds/field.html", outing=found, packing=outings.packing(session, found.round, now), body=body,

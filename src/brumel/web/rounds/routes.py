@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -251,7 +252,7 @@ def take(visit_id: str) -> Any:
         if request.form.get("all"):
             made = rounds.take_all(
                 desk(), actor(), form.write_key, visit_id=visit_id, early=early, reason=why,
-                dips=request.form.getlist("dip")[:40],
+                dips=_shown(request.form.getlist("dip")[:40]),
             )  # fmt: skip
         else:
             made = rounds.take(
@@ -262,6 +263,19 @@ def take(visit_id: str) -> Any:
         flash("Kept." if count < 3 else f"{count} readings kept.", "note")
 
     return _write(visit_id, do)
+
+
+def _shown(given: Sequence[str]) -> dict[str, int | None]:
+    """The dips a page names, each with the last sample it had shown ("id@number")."""
+    found: dict[str, int | None] = {}
+    for text in given:
+        dip_id, _, number = text.partition("@")
+        if number and not re.fullmatch(r"\d{1,8}", number):
+            raise InputError(
+                "form", "This form does not say which samples it is for. Reload the page and send it again."
+            )
+        found[dip_id] = int(number) if number else None
+    return found
 
 
 @blueprint.post("/visits/<visit_id>/hand")

@@ -62,7 +62,7 @@ def send(
                 "Keep both, or drop yours."
             )
     # Each step has a key of its own that follows from the sheet's: a broken line resumes where it broke.
-    then = Desk(desk.sessions, lambda: min(at, now))
+    then = Desk(desk.sessions, lambda: min(at, now), desk.clock)
     made = writing.start_visit(
         then, actor, first, site_id=site_id, probes=[r.probe_id for r in rows], source="typed", outing_id=outing_id
     )["visit"]

@@ -154,29 +154,27 @@ def of_visit(session: Session, visit_id: uuid.UUID) -> list[Reading]:
 
 
 def sheet(
-    session: Session, visit_id: str | uuid.UUID, now: datetime, seen: int | None = None, seen_dip: str = ""
+    session: Session, visit_id: str | uuid.UUID, now: datetime, seen: Mapping[str, int | None] | None = None
 ) -> Sheet:
-    """The visit of that id as it stands now; `seen` cuts the trace of the dip `seen_dip` where a page had seen it."""
+    """The visit of that id as it stands now; `seen` cuts the trace of a dip at the sample a page had shown."""
     found = visit(session, visit_id)
     said = conditions(session, found)
     kept = of_visit(session, found.id)
-    bare = [_stands(session, found, c.probe, c.role, now, kept, seen, seen_dip) for c in found.carried]
+    bare = [_stands(session, found, c.probe, c.role, now, kept, seen or {}) for c in found.carried]
     depth = next((line.dip.depth_m for line in bare if line.dip is not None), None)
     past = past_values(session, found.site, before=found.at, depth_m=depth)
     return judge(Sheet(found, tuple(bare), Water(), said, tuple(kept), depth), past, now)
 
 
 def _stands(
-    session: Session, found: Visit, probe: Probe, role: str, now: datetime, kept: list[Reading], seen: int | None,
-    seen_dip: str,
+    session: Session, found: Visit, probe: Probe, role: str, now: datetime, kept: list[Reading],
+    seen: Mapping[str, int | None],
 ) -> Line:  # fmt: skip
     mine = tuple(r for r in kept if r.probe_id == probe.id)
     dip = kit.present_dip(session, probe.id)
     if dip is None or dip.visit_id != found.id or any(r.dip_id == dip.id for r in _versions(session, found, dip)):
         return Line(probe, role, backing(session, probe, trade(probe.quantity).native, now), kept=mine)
-    trace = samples.trace(session, dip)
-    if seen_dip in ("", str(dip.id)):
-        trace = trace.seen_until(seen)
+    trace = samples.trace(session, dip).seen_until(seen.get(str(dip.id)))
     entered = trace.entered_as if trace.t_s.size else dip.entered or trade(probe.quantity).native
     return Line(probe, role, backing(session, probe, entered, now), dip, trace, kept=mine)
 

@@ -117,9 +117,9 @@ def locked(w: Write, visit_id: str) -> Visit:
     return found
 
 
-def _visit(w: Write, visit_id: str, seen: int | None = None, seen_dip: str = "") -> Sheet:
+def _visit(w: Write, visit_id: str, seen: Mapping[str, int | None] | None = None) -> Sheet:
     locked(w, visit_id)
-    return sheet(w.session, visit_id, w.now, seen, seen_dip)
+    return sheet(w.session, visit_id, w.now, seen)
 
 
 def dip(
@@ -281,7 +281,7 @@ def take(
     with desk.write(actor, key, "visit.take") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id, seen, dip_id)
+        found = _visit(w, visit_id, {dip_id: seen})
         line = found.of_dip(dip_id)
         if line is None:
             raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
@@ -295,13 +295,16 @@ def take(
 
 def take_all(
     desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, early: bool = False, reason: str = "",
-    dips: Sequence[str] = (),
+    dips: Mapping[str, int | None] | None = None,
 ) -> dict[str, Any]:  # fmt: skip
-    """Keep every line that has settled (all of them with `early`), as far as the page named their `dips`."""
+    """Keep every line that has settled (all of them with `early`).
+
+    dips : those the page showed, each with the last sample it had shown; what came later is neither judged nor kept
+    """
     with desk.write(actor, key, "visit.take_all") as w:
         if w.done:
             return w.done
-        found = _visit(w, visit_id)
+        found = _visit(w, visit_id, dips)
         lines = [line for line in found.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
         ready = [line for line in lines if early or _settled(w.session, found, line)]
         if not lines:
@@ -364,7 +367,7 @@ def _row(w: Write, of: Visit, value: Value, settling: Mapping[str, Any], reason:
         expanded_uncertainty=value.expanded, working=value.working.as_dict(), settling=dict(settling),
         findings=[{**asdict(f), "flag": int(f.flag)} for f in value.findings], parents=list(value.parents),
         flag=int(belief.worst_flag(value.findings)), outcome=value.outcome.value, outcome_words=value.outcome_words,
-        reason=reason, by_id=w.actor.id, written_at=w.now, entered_as="derived" if value.parents else "typed",
+        reason=reason, by_id=w.actor.id, written_at=w.written, entered_as="derived" if value.parents else "typed",
     )  # fmt: skip
 
 

@@ -141,7 +141,9 @@ const draw = async () => {
       const state = document.createElement("small");
       state.textContent = item.sent
         ? `Sent: ${item.readings} readings kept.`
-        : (item.message ?? "Waits for a signal. Worked out on sending.");
+        : item.by === body.me
+          ? (item.message ?? "Waits for a signal. Worked out on sending.")
+          : `Filled in by ${item.name}: waits until ${item.name} signs in here.`;
       words.append(state);
       line.append(words);
       if (item.status === 409) line.append(button("Keep both", () => change(item, { both: true })));
@@ -173,20 +175,23 @@ const drop = async (item) => {
 };
 
 // The token of the page may be of an earlier sign-in; the page as it is now has the right one.
-const token = async () => {
+const signedIn = async () => {
   const answer = await fetch(body.page, { headers: { Accept: "text/html" }, cache: "no-store" });
   if (!answer.ok || answer.redirected) throw new Error("signed out");
   const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-  return page.querySelector("[data-token]").dataset.token;
+  const place = page.querySelector("[data-token]").dataset;
+  return { token: place.token, me: JSON.parse(place.field).me };
 };
 
 let sending = Promise.resolve();
 const sendAll = async () => {
-  const items = (await mine()).filter((item) => !item.sent);
+  let items = (await mine()).filter((item) => !item.sent);
   if (!items.length || !navigator.onLine) return draw();
-  let right;
+  let now;
   try {
-    right = await token();
+    now = await signedIn();
+    // A phone may change hands: a sheet goes out under the name of who filled it in, or waits for them.
+    items = items.filter((item) => item.by === now.me);
   } catch (error) {
     queueWords.textContent =
       error.message === "signed out"
@@ -200,7 +205,7 @@ const sendAll = async () => {
     try {
       answer = await fetch(body.send, {
         method: "POST",
-        headers: { "Content-Type": "application/json", "X-CSRFToken": right },
+        headers: { "Content-Type": "application/json", "X-CSRFToken": now.token },
         body: JSON.stringify(item.sheet),
       });
     } catch {
@@ -242,7 +247,7 @@ form.addEventListener("submit", async (event) => {
     note: form.elements.note.value,
     reason,
   };
-  await (await db).add("queue", { outing: body.outing, sheet, status: 0 });
+  await (await db).add("queue", { outing: body.outing, by: body.me, name: body.me_name, sheet, status: 0 });
   lines(judged, []);
   const next = form.elements.site.selectedIndex + 1;
   form.reset();

@@ -8,6 +8,9 @@ const show = (value, digits) =>
 document.addEventListener("brumel:reading", (event) => {
   const lines = event.detail.lines ?? [];
   for (const line of lines) {
+    // What is kept is what this page has shown, not what comes while the key goes down.
+    const shown = document.querySelector(`[data-dip="${line.probe}"]`);
+    if (shown && line.seq !== null) shown.value = `${shown.value.split("@")[0]}@${line.seq}`;
     const row = document.querySelector(`[data-line="${line.probe}"]`);
     if (!row || !line.state) continue;
     row.querySelector("[data-line-value]").textContent = show(line.value, Number(row.dataset.digits));
