@@ -116,8 +116,11 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         assert r.working["steps"][-1]["result"] == pytest.approx(r.value)
     with desk.read() as session:
         ruling = rulings.ruling_of(session, row.id)
+        assert rulings.queue(session).closings == []
     undo = dict(ruling_id=str(ruling.id), reason="The buffer was the wrong cup", name=ILKA)
     rulings.reopen(desk, things.ilka, h.key(), **undo)
+    with desk.read() as session:
+        assert [c.id for c in rulings.queue(session).closings] == [row.id]  # it waits for the lead again
     again = standing(desk)
     assert [(r.version, r.backing, r.ruling_id) for r in again] == [(3, "open", None)] * 2
     assert [r.value for r in again] == pytest.approx([b.value for b in sorted(before.values(), key=lambda b: b.at)])
@@ -127,6 +130,7 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
     assert {r.backing for r in standing(desk)} == {"not reported"}
     with desk.read() as session:
         kinds = [r.kind for r in rulings.of_subject(session, row.id)]
+        assert rulings.queue(session).closings == []
         assert kinds == ["closing", "reopened", "closing"]
         past = rounds.past_values(session, rounds.site(session, things.sites["raceway"]))
         assert past["ph"] == []  # a value that is not reported is no history

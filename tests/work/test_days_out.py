@@ -360,6 +360,30 @@ def a_sheet(things, clock, **other):
     return given_ | other
 
 
+def test_a_sheet_keeps_what_its_page_had_shown(desk, clock, things):
+    both = [things.probes["A1"], things.probes["C1"]]
+    made = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["raceway"], probes=both, source="live"
+    )["visit"]  # fmt: skip
+    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=made)["dips"]
+    clock.on(seconds=9)
+    live.pump(desk)
+    with desk.read() as session:
+        shown = {
+            str(line.dip.id): (line.probe.quantity, int(line.trace.seq[-1]), line.value.raw)
+            for line in rounds.sheet(session, made, clock()).lines
+        }
+    clock.on(seconds=50)
+    live.pump(desk)
+    rounds.take_all(
+        desk, things.ansa, h.key(), visit_id=made, early=True, reason="Seen",
+        dips={d: shown[d][1] for d in dips.values()},
+    )  # fmt: skip
+    with desk.read() as session:
+        kept = {r.quantity: r.raw for r in rounds.of_visit(session, rounds.visit(session, made).id)}
+    assert {q: kept[q] for q, _, _ in shown.values()} == {q: raw for q, _, raw in shown.values()}
+
+
 def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk, clock, things):
     out = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id))["outing"]
     read_at = clock()
@@ -370,7 +394,7 @@ def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
         rows = rounds.of_visit(session, rounds.visit(session, first["visit"]).id)
-        assert {r.at for r in rows} == {read_at}
+        assert {(r.at, r.written_at) for r in rows} == {(read_at, clock())}  # read then, in the record now
         assert [n.body["text"] for n in rounds.notes(session, rows[0].visit_id)] == ["Ice at the edge"]
     other = h.key()
     with pytest.raises(queued.Conflict, match="read by Ansa Merrik"):

@@ -341,7 +341,10 @@ def queue(session: Session) -> Queue:
     strange = new(base.where(odd, Reading.outcome != "exceeded"))
     rest = new(base.where(~odd, Reading.outcome != "exceeded"))
     total = session.scalar(select(func.count()).select_from(Unsigned)) or 0
-    decided = select(Ruling.subject).where(Ruling.subject == Closing.id)
+    later = aliased(Ruling)
+    overtaken = select(later.id).where(later.subject == Ruling.subject, later.number > Ruling.number)
+    # Decided about, and not opened again since: the newest ruling is no reopening.
+    decided = select(Ruling.id).where(Ruling.subject == Closing.id, Ruling.kind != "reopened", ~overtaken.exists())
     open_ones = session.scalars(select(Closing).where(~decided.exists()).order_by(Closing.at.desc()).limit(MOST))
     return Queue(exceeded, strange, rest, total, list(open_ones))
 
