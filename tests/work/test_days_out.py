@@ -11,11 +11,25 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import func, select
 
+from brumel.core import meter_settings
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
-from brumel.store.tables import Probe, Reading, Snapshot, Visit
-from brumel.work import kit, live, outings, places, rounds, shelf, trusting
-from brumel.work.desk import MovedOn, NotAllowed, Refused
+from brumel.store.tables import Lot, Probe, Reading, Snapshot, Visit
+from brumel.work import (
+    closings,
+    dayplan,
+    kit,
+    live,
+    meterside,
+    outings,
+    packing,
+    places,
+    rounds,
+    shelf,
+    stock,
+    trusting,
+)
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused
 from brumel.work.rounds import queued
 from tests.work import helpers as h
 
@@ -65,7 +79,7 @@ def test_leaving_is_by_the_wall_clock_on_both_sides_of_summer_time(desk):
 def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, clock, things):
     found = a_round(desk)
     with desk.read() as session:
-        plan = outings.plan_day(
+        plan = dayplan.plan_day(
             session, outings.round_of(session, found.id), clock(), leave_at=clock() + timedelta(hours=4)
         )
     assert plan.in_time
@@ -80,7 +94,7 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
     clock.on(minutes=20)
     with desk.read() as session:
         one = outings.round_of(session, found.id)
-        soon = outings.plan_day(session, one, clock(), leave_at=clock() + timedelta(minutes=30))
+        soon = dayplan.plan_day(session, one, clock(), leave_at=clock() + timedelta(minutes=30))
         mine = trusting.trust(session, kit.probe(session, probe.id), clock())
         picked = next(c.probe for c in soon.chosen if c.quantity == "oxygen")
     assert not mine.valid
@@ -95,11 +109,11 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
 def test_ion_tips_come_after_what_they_rest_on(desk, clock, things):
     found = a_round(desk, "Farm and lido")
     with desk.read() as session:
-        plan = outings.plan_day(
+        plan = dayplan.plan_day(
             session, outings.round_of(session, found.id), clock(), leave_at=clock() + timedelta(hours=5)
         )
     whose = {c.probe.name: c.quantity for c in plan.chosen}
-    dips = [line for line in plan.lines if whose.get(line.probe) in outings.IONS and line.what != "look it over"]
+    dips = [line for line in plan.lines if whose.get(line.probe) in dayplan.IONS and line.what != "look it over"]
     rests = [line for line in plan.lines if whose.get(line.probe) in ("ph", "redox", "conductivity")]
     assert min(line.start for line in dips) >= max(line.end for line in rests)
 
@@ -110,7 +124,7 @@ def test_a_calibrated_probe_needs_nothing_and_an_open_run_only_its_last_cups(des
 
     def steps(name):
         with desk.read() as session:
-            plan = outings.plan_day(session, outings.round_of(session, found.id), clock(), leave_at=clock())
+            plan = dayplan.plan_day(session, outings.round_of(session, found.id), clock(), leave_at=clock())
         return [line.what for line in plan.lines if line.probe == name and line.kind == "hands"]
 
     assert steps("pH probe A1") == []
@@ -125,19 +139,106 @@ def test_packing_brackets_the_waters_and_is_kept(desk, clock, things):
     made = outings.start(desk, things.ansa, h.key(), round_id=str(found.id))["outing"]
     assert outings.start(desk, things.ilka, h.key(), round_id=str(found.id))["outing"] == made  # one a day
     with desk.read() as session:
-        box = outings.packing(session, outings.round_of(session, found.id), clock())
+        box = packing.packing(session, outings.round_of(session, found.id), clock())
     assert {i.key.split("-")[0] for i in box["probes"]} == {"probe"}
     words = " ".join(i.what for i in box["standards"])
     assert "Buffer 4.01" in words or "Combined" in words
     assert any("membrane" in i.what for i in box["spares"])
     ticked = [box["probes"][0].key, "nonsense"]
-    assert outings.pack(desk, things.ansa, h.key(), outing_id=made, ticked=ticked)["packed"] == 1
+    assert packing.pack(desk, things.ansa, h.key(), outing_id=made, ticked=ticked)["packed"] == 1
     outings.end(desk, things.ansa, h.key(), outing_id=made)
     with desk.read() as session:
         out = outings.outing(session, made)
         assert list(out.packed) == [box["probes"][0].key]
         assert out.ended_at == clock()
-        assert outings.to_close(session, out) == []
+        assert closings.to_close(session, out) == []
+
+
+def test_what_is_left_counts_down_by_the_record_and_the_box_says_what_does_not_reach(desk, clock, things):
+    def left(code="N7-121"):
+        with desk.read() as session:
+            return stock.of_lots(session, [session.get(Lot, things.lots[code])])[session.get(Lot, things.lots[code]).id]
+
+    assert (left().amount, left().words) == (None, "never counted")
+    stock.count(desk, things.ansa, h.key(), lot_id=things.lots["N7-121"], amount=100)
+    clock.on(minutes=1)
+    h.calibrate(desk, clock, things)
+    assert left().amount == 100 - stock.CUP_ML  # three points of one run are one cup of each lot
+    found = a_round(desk)
+
+    def box(key):
+        with desk.read() as session:
+            whole = packing.packing(session, outings.round_of(session, found.id), clock())
+        return next(i for group in whole.values() for i in group if i.key.startswith(key))
+
+    lot = box("lot-").key.removeprefix("lot-")
+    stock.count(desk, things.ansa, h.key(), lot_id=lot, amount=60)
+    assert "1 cup, 40 mL; about 60 mL left" in box(f"lot-{lot}").why  # A1 is calibrated: the closing check is left
+    assert not box(f"lot-{lot}").care
+    clock.on(days=2)  # and it has run out
+    assert "about 60 mL left, 80 mL are needed" in box(f"lot-{lot}").care
+    stock.count(desk, things.ansa, h.key(), spare="storage", amount=20)
+    assert "about 20 mL left, 40 mL are needed" in box("storage").care
+    with desk.read() as session:
+        oxygen = next(p for p in kit.probes(session) if p.kind == "polarographic")
+        meter = oxygen.meter
+    for spare in ("membrane", f"battery-{meter.id}"):
+        stock.count(desk, things.ansa, h.key(), spare=spare, amount=1)
+    clock.on(minutes=1)
+    shelf.record(desk, things.ansa, h.key(), probe_id=str(oxygen.id), what="membrane", note="Torn")
+    shelf.battery(desk, things.ansa, h.key(), meter_id=str(meter.id), note="4 cells")
+    with desk.read() as session:
+        known = stock.spares(session)
+    assert (known["membrane"][1].amount, known[f"battery-{meter.id}"][1].amount) == (0, 0)
+
+
+@pytest.mark.parametrize(
+    ("what", "words"),
+    [
+        (dict(spare="membrane", amount=float("nan")), "must be a number"),
+        (dict(spare="membrane", amount=-1), "0 to 1000"),
+        (dict(spare="membrane", lot_id="x", amount=1), "one thing"),
+        (dict(spare="flux", amount=1), "from the list"),
+        (dict(lot_id="0000", amount=1), "no such solution"),
+    ],
+)
+def test_a_wrong_count_is_named(desk, things, what, words):
+    with pytest.raises((InputError, Refused, NotFound), match=words):
+        stock.count(desk, things.ansa, h.key(), **what)
+
+
+def test_settings_are_looked_through_before_leaving_and_a_change_makes_that_stale(desk, clock, things):
+    made = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id))["outing"]
+
+    def state():
+        with desk.read() as session:
+            out = outings.outing(session, made)
+            rows = packing.settings(session, out, clock())
+            missing = {m.name for m in packing.unseen(session, out, [r.meter for r in rows])}
+            assert missing == {r.meter.name for r in rows if not r.seen}
+            return {r.meter.name: (r.snapshot, r.seen) for r in rows}
+
+    with desk.read() as session:
+        mine = packing.settings(session, outings.outing(session, made), clock())[0].meter
+    start = dict.fromkeys(meter_settings.SETTINGS, 25) | {
+        "temperature_unit": "°C", "buffer_family": "7.00", "ph_resolution": "0.01", "conductivity_unit": "µS/cm",
+        "cell_constant": 1, "compensation": "natural", "temperature_coefficient": 2, "tds_factor": 0.5,
+        "preset_pressure_hpa": 1013, "auto_off_min": 0,
+    }  # fmt: skip
+    meterside.take_settings(desk, things.ansa, h.key(), meter_id=str(mine.id), settings=start, reason="")
+    name, (first, seen) = mine.name, state()[mine.name]
+    assert not seen
+    confirm = dict(outing_id=made, snapshot_id=str(first.id))
+    packing.confirm(desk, things.ansa, h.key(), **confirm)
+    assert state()[name][1].endswith("by Ansa Merrik")
+    clock.on(minutes=5)
+    changed = first.settings | {"tds_factor": 0.7 if first.settings["tds_factor"] != 0.7 else 0.5}
+    meterside.take_settings(
+        desk, things.ansa, h.key(), meter_id=str(first.meter_id), settings=changed, reason="Someone turned it"
+    )
+    assert not state()[name][1]
+    with pytest.raises(MovedOn, match="taken down anew"):
+        packing.confirm(desk, things.ansa, h.key(), **confirm)
 
 
 # -- places

@@ -58,6 +58,11 @@ def _shown(value: Any, unit: str) -> str:
     return "not set" if value in (None, "") else f"{value} {unit}".strip()
 
 
+def in_words(settings: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """Every setting with its value and unit, in the order of the list."""
+    return [(spec.label, _shown(settings.get(key), spec.unit)) for key, spec in SETTINGS.items()]
+
+
 def checked(given: Mapping[str, Any]) -> dict[str, Any]:
     """Settings as they are kept: numbers as floats, choices as words. Raises all faults at once."""
     door = Door()

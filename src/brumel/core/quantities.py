@@ -23,6 +23,7 @@ QUANTITIES: dict[str, Quantity] = {
     "displayed_ph": Quantity("displayed pH", "pH", ""),
     "expected_ph": Quantity("expected pH", "pH", ""),
     "temperatures_c": Quantity("temperatures", "T", "°C"),
+    "amount": Quantity("amount", "", ""),
     "expanded_uncertainty": Quantity("expanded uncertainty", "U", ""),
     "offset_mv": Quantity("offset", "E0", "mV"),
     "slope_percent": Quantity("slope", "s", "%"),

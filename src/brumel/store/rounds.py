@@ -45,7 +45,10 @@ class RoundStop(Base):
 
 
 class Outing(Base):
-    """A round on a day, with the meter that is carried and what was packed."""
+    """A round on a day, with the meter that is carried and what was packed.
+
+    `settings` {meter id: {snapshot, at, by}} says whose settings were looked through before leaving, as which snapshot.
+    """
 
     __tablename__ = "outings"
     id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
@@ -54,6 +57,7 @@ class Outing(Base):
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     packed: Mapped[Json] = mapped_column(default=dict)
+    settings: Mapped[Json] = mapped_column(default=dict)
     started_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]
     round: Mapped[Round] = relationship(lazy="joined")
@@ -148,6 +152,38 @@ class LogValue(Base):
     at: Mapped[datetime] = mapped_column(primary_key=True)
     value: Mapped[float]
     flag: Mapped[int]
+
+
+class LogService(Base):
+    """What was read when a logger was lifted: in the water before and after cleaning, and in a standard."""
+
+    __tablename__ = "log_services"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"))
+    at: Mapped[datetime]
+    body: Mapped[Json]
+    sentence: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("log_services_by_log", "log_id", "at"),)
+
+
+class LogRuling(Base):
+    """What a series is worth, by the lead; the highest version stands. `effect` is the correction, as it was worked out."""
+
+    __tablename__ = "log_rulings"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"))
+    version: Mapped[int]
+    service_id: Mapped[Uuid | None] = mapped_column(ForeignKey("log_services.id"))
+    decision: Mapped[str]
+    effect: Mapped[Json]
+    reason: Mapped[str]
+    signed_name: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (UniqueConstraint("log_id", "version"),)
 
 
 class Unsigned(Base):

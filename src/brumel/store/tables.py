@@ -156,6 +156,23 @@ class Lot(Base):
     discarded_at: Mapped[datetime | None]
 
 
+class Count(Base):
+    """How much there was of a lot [mL, or pieces of what is for a single use] or of a spare, counted by hand."""
+
+    __tablename__ = "counts"
+    id: Mapped[Uuid] = _uuid()
+    lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    spare: Mapped[str] = mapped_column(default="")
+    amount: Mapped[float]
+    reason: Mapped[str] = mapped_column(default="")
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    __table_args__ = (
+        CheckConstraint("(lot_id is null) <> (spare = '')", name="counts_of_one_thing"),
+        Index("counts_by_lot", "lot_id", "at"), Index("counts_by_spare", "spare", "at"),
+    )  # fmt: skip
+
+
 class Client(Base):
     """Who the water belongs to."""
 
@@ -316,7 +333,7 @@ class Point(Base):
     reason: Mapped[str] = mapped_column(default="")
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    __table_args__ = (UniqueConstraint("run_id", "step", "version"),)
+    __table_args__ = (UniqueConstraint("run_id", "step", "version"), Index("points_by_lot", "lot_id", "at"))
 
 
 class Calibration(Base):

@@ -16,10 +16,11 @@ from brumel.core.errors import InputError
 from brumel.methods import Method, StepSpec
 from brumel.methods.checks import load_checks
 from brumel.methods.model import CLOSING
-from brumel.store.rounds import Closing
+from brumel.store.rounds import Closing, Outing
 from brumel.store.tables import Calibration, Lot, Probe, Run, RunEnd, User
-from brumel.work import kit, runstate, solutions
+from brumel.work import kit, outings, runstate, solutions
 from brumel.work.desk import Desk, NotFound, Refused, Write, object_id
+from brumel.work.rounds.sheet import of_visit
 from brumel.work.trades import trade
 
 MOST_CUPS = 2
@@ -226,3 +227,14 @@ def of_run(session: Session, run_id: uuid.UUID) -> Closing | None:
 def newest(session: Session, count: int = 30) -> list[Closing]:
     """The last closing checks, newest first."""
     return list(session.scalars(select(Closing).order_by(Closing.at.desc()).limit(count)))
+
+
+def to_close(session: Session, found: Outing) -> list[Probe]:
+    """The probes whose readings of this outing still wait for a closing check."""
+    used: dict[uuid.UUID, Probe] = {}
+    for visit in outings.visits_of(session, found):
+        for r in of_visit(session, visit.id):
+            if r.probe is not None and r.calibration_id and r.backing == "open" and r.quantity == r.probe.quantity:
+                used[r.probe.id] = r.probe
+    done = {c.probe_id for c in newest(session, 200) if c.at >= found.started_at}
+    return sorted((p for i, p in used.items() if i not in done), key=lambda p: p.name)

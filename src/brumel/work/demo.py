@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.store.tables import Meter, User
-from brumel.work import demo_days, demo_kit, demo_places, demo_weeks, live, people
+from brumel.work import demo_days, demo_kit, demo_places, demo_weeks, live, people, stock
 from brumel.work.demo_world import World
 from brumel.work.desk import Desk
 from brumel.work.meterside import token_hash
@@ -69,11 +70,35 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
         progress(f"history, week {weeks - week + 1} of {weeks}")
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
         demo_weeks.week(desk, world, at, week, weeks, demo_places.waters)
+        if week == min(weeks, 3):
+            _count(_at(desk, at + timedelta(hours=9)), world)
     demo_days.logged_week(desk, world)
     with desk.sessions.begin() as session:
         demo_places.waters(session, world.sites, desk.clock())
         for key, body in demo_kit.TRUTHS.items():
             live.set_truth(session, f"probe:{world.probes[key].id}", body)
+
+
+def _at(desk: Desk, moment: datetime) -> Desk:
+    return Desk(desk.sessions, lambda: moment)
+
+
+#: What was counted three weeks ago [mL of a lot in use, else as many as 5 of what is for a single use].
+IN_BOTTLES = {"N7-121": 180.0, "N10-044": 90.0}
+ON_THE_SHELF = {
+    "membrane": 2.0, "cap": 1.0, "electrolyte": 6.0, "tip-nitrate": 1.0, "tip-ammonium": 0.0, "storage": 320.0,
+}  # fmt: skip
+
+
+def _count(then: Desk, world: World) -> None:
+    for lot in world.lots.values():
+        if lot.opened_at is not None and lot.discarded_at is None and lot.opened_at < then.clock():
+            amount = 5.0 if lot.single_use else IN_BOTTLES.get(lot.code, 420.0)
+            stock.count(then, world.users["ansa"], uuid.uuid4(), lot_id=str(lot.id), amount=amount)
+    for spare, amount in ON_THE_SHELF.items():
+        stock.count(then, world.users["ansa"], uuid.uuid4(), spare=spare, amount=amount)
+    for meter in world.meters.values():
+        stock.count(then, world.users["ansa"], uuid.uuid4(), spare=f"battery-{meter.id}", amount=2.0)
 
 
 def give_token(desk: Desk, token: str) -> None:

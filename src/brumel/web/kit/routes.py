@@ -13,7 +13,7 @@ from brumel.web.access import actor, desk
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import meters, probes, schools
 from brumel.web.kit.place import answer, blueprint
-from brumel.work import kit, shelf, solutions, trusting
+from brumel.work import kit, shelf, solutions, stock, trusting
 
 __all__ = ["blueprint", "meters", "probes", "schools"]
 
@@ -23,6 +23,10 @@ class LotForm(WriteForm):
     expanded_uncertainty_2 = NumberField("Uncertainty, k = 2", name_of="expanded_uncertainty", required=False)
     strength = NumberField("Ionic strength", name_of="ionic_strength_mol_l", required=False)
     open_days = NumberField("Days it keeps once open", name_of="open_days")
+
+
+class CountForm(ReasonForm):
+    amount = NumberField("How much there is", name_of="amount")
 
 
 @blueprint.get("")
@@ -41,8 +45,9 @@ def index(faults: Any = ()) -> Any:
         ]  # fmt: skip
         lots = sorted(kit.lots(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         page = render_template(
-            "kit/index.html", groups=groups, lots=lots, faults=faults, solutions=solutions, retired=kit.retired(session)
-        )
+            "kit/index.html", groups=groups, lots=lots, faults=faults, left=stock.of_lots(session, [v.lot for v in lots]),
+            spares=stock.spares(session), cup_ml=stock.CUP_ML, solutions=solutions, retired=kit.retired(session),
+        )  # fmt: skip
         return page, 422 if faults else 200
 
 
@@ -118,6 +123,32 @@ def discard_lot(lot_id: str) -> Any:
         return url_for("kit.index")
 
     return answer(do, index)
+
+
+def _count(again: Any, **what: str) -> Any:
+    form = CountForm()
+
+    def do() -> str:
+        form.check()
+        amount = form.amount.number
+        assert amount is not None
+        stock.count(desk(), actor(), form.write_key, amount=amount, reason=text_of(form.reason), **what)
+        flash("Counted.", "note")
+        return url_for("kit.index")
+
+    return answer(do, again)
+
+
+@blueprint.post("/lots/<lot_id>/count")
+def count_lot(lot_id: str) -> Any:
+    """How much of a lot is left, counted by hand."""
+    return _count(index, lot_id=lot_id)
+
+
+@blueprint.post("/spares/count")
+def count_spare() -> Any:
+    """How many of a spare are left, counted by hand."""
+    return _count(index, spare=request.form.get("spare", "")[:60])
 
 
 @blueprint.get("/due")

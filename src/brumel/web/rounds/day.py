@@ -15,7 +15,7 @@ from brumel.web import drawn
 from brumel.web.access import actor, desk
 from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
-from brumel.work import outings, rounds
+from brumel.work import closings, dayplan, outings, packing, rounds
 from brumel.work.desk import Refused
 
 Faults = Sequence[InputError | Refused]
@@ -43,7 +43,7 @@ def round(round_id: str, faults: Faults = ()) -> Any:
         leave, wrong = asked_leave(found, now)
         day = outings.today_of(found, now)
         page = render_template(
-            "rounds/round.html", round=found, plan=outings.plan_day(session, found, now, leave_at=leave),
+            "rounds/round.html", round=found, plan=dayplan.plan_day(session, found, now, leave_at=leave),
             sketch=drawn.sketch(found.sites), outing=outings.running(session, found, day), today=day,
             days=outings.occurrences(found.rule, found.starts, day, day + timedelta(days=60))[:6],
             faults=[*faults, *wrong], zone=ZoneInfo(found.zone),
@@ -83,12 +83,22 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
             except InputError as error:
                 wrong = list(error.faults)
         page = render_template(
-            "rounds/outing.html", outing=found, packing=outings.packing(session, found.round, now), visits=visits,
-            kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()}, to_close=outings.to_close(session, found),
+            "rounds/outing.html", outing=found, packing=packing.packing(session, found.round, now), visits=visits,
+            kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()}, to_close=closings.to_close(session, found),
+            settings=packing.settings(session, found, now), until_next=_until_next(found, now),
             sketch=drawn.sketch(found.round.sites), faults=[*faults, *wrong], full=full, args=request.args,
             chosen=outings.choose(session, found.round, now, now)[0],
         )  # fmt: skip
         return page, 422 if faults or wrong else 200
+
+
+def _until_next(found: Any, now: datetime) -> int | None:
+    """Days until the round is due again, so that a logger's memory can be held against it."""
+    today = outings.today_of(found.round, now)
+    days = outings.occurrences(
+        found.round.rule, found.round.starts, today + timedelta(days=1), today + timedelta(days=60)
+    )
+    return (days[0] - today).days if days else None
 
 
 def _write(outing_id: str, do: Callable[[WriteForm], Any]) -> Any:
@@ -108,10 +118,22 @@ def pack(outing_id: str) -> Any:
     """What is in the box."""
 
     def do(form: WriteForm) -> None:
-        made = outings.pack(
+        made = packing.pack(
             desk(), actor(), form.write_key, outing_id=outing_id, ticked=request.form.getlist("item")[:200]
         )
         flash(f"{made['packed']} things are in the box.", "note")
+
+    return _write(outing_id, do)
+
+
+@blueprint.post("/outings/<outing_id>/settings")
+def confirm_settings(outing_id: str) -> Any:
+    """The settings were looked through before leaving."""
+
+    def do(form: WriteForm) -> None:
+        packing.confirm(
+            desk(), actor(), form.write_key, outing_id=outing_id, snapshot_id=request.form.get("snapshot", "")
+        )
 
     return _write(outing_id, do)
 

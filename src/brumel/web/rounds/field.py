@@ -13,7 +13,7 @@ from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.web.access import actor, desk
 from brumel.web.rounds.routes import blueprint
-from brumel.work import outings, rounds
+from brumel.work import outings, packing, rounds
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
 from brumel.work.rounds import queued, words
 from brumel.work.trades import trade
@@ -60,7 +60,7 @@ def field(outing_id: str) -> Any:
             "me": str(actor().id), "me_name": actor().name,
         }  # fmt: skip
         return render_template(
-            "rounds/field.html", outing=found, packing=outings.packing(session, found.round, now), body=body,
+            "rounds/field.html", outing=found, packing=packing.packing(session, found.round, now), body=body,
             version=__version__, me_name=actor().name,
         )  # fmt: skip
 

@@ -13,11 +13,12 @@ from brumel.core.agreement import Measured, compare
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.working import Working
 from brumel.methods.field import load_field
-from brumel.store.tables import Reading, Site
+from brumel.store.rounds import Outing
+from brumel.store.tables import Reading, Site, Visit
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
-from brumel.work import kit, logs, outings, photos, rounds, trusting, watch
+from brumel.work import kit, logs, outings, packing, photos, rounds, trusting, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -129,12 +130,17 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             typed=_typed(sheet), pairs=_pairs(sheet.kept), by_hand=rounds.BY_HAND, notes=rounds.notes(session, found.id),
             photos=photos.of_visit(session, found.id),
             more=[p for p in kit.probes(session) if p.id not in aboard], profile=drawn.profile(sheet.kept),
-            units=_units(),
+            units=_units(), unseen=_unseen(session, found),
             next_depth=next((d for d in found.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
             next_water=url_for("rounds.outing", outing_id=found.outing_id) if found.outing_id else url_for("rounds.index"),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _unseen(session: Session, found: Visit) -> list[Any]:
+    out = session.get(Outing, found.outing_id) if found.outing_id else None
+    return packing.unseen(session, out, [p.meter for p in found.probes]) if out is not None else []
 
 
 def _units() -> dict[str, str]:

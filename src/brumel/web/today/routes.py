@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.web import drawn
 from brumel.web.access import desk
 from brumel.web.rounds.day import asked_leave
-from brumel.work import kit, outings, records, rounds, runstate, trusting
+from brumel.work import dayplan, kit, outings, records, rounds, runstate, trusting
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -48,7 +48,7 @@ def _round_today(session: Session, now: datetime) -> dict[str, Any]:
     asked, wrong = asked_leave(found, now)
     leave = asked or outings.leaving(found, day)
     return {
-        "plan": outings.plan_day(session, found, now, leave_at=leave), "round": found, "day": day, "faults": wrong,
+        "plan": dayplan.plan_day(session, found, now, leave_at=leave), "round": found, "day": day, "faults": wrong,
         "outing": outings.running(session, found, outings.today_of(found, now)), "round_zone": ZoneInfo(found.zone),
         "today_is": outings.today_of(found, now),
     }  # fmt: skip
