@@ -1,17 +1,20 @@
 """Logged series: a file is read or refused by line, flagged by QARTOD, kept once, and drawn from bins."""
 
+import uuid
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
 from sqlalchemy import func, select
 
+from brumel.core import logged
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
 from brumel.store.rounds import LogValue
 from brumel.web import drawn
-from brumel.work import logs, rounds
-from brumel.work.desk import Refused
+from brumel.work import logchecks, logs, rounds
+from brumel.work.conditions import Conditions
+from brumel.work.desk import MovedOn, NotAllowed, Refused
 from tests.work import helpers as h
 
 
@@ -119,3 +122,86 @@ def test_a_wrong_unit_or_clock_is_told(desk, clock, things, other, words):
     given = dict(site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times, values=list(y), name="w")
     with pytest.raises(InputError, match=words):
         logs.take_in(desk, things.ansa, h.key(), **{**given, **other})
+
+
+OFF = dict(before=8.4, after=9.2, standard_read=10.1, standard_value=10.0)  # -0.7 mg/L at the end
+HELD = dict(before=9.1, after=9.2, standard_read=10.1, standard_value=10.0)
+
+
+def a_log(desk, clock, things, probe="A5"):
+    """A week at 5 minutes behind a calibrated probe, or behind none."""
+    if probe:
+        given = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
+        run = h.start_with(desk, things, probe, "do-saturated-air", given)
+        h.take_all(desk, clock, things, run)
+        h.finish(desk, things, run)
+        clock.on(days=8, minutes=10)
+    times, y = a_week(clock)
+    made = logs.take_in(
+        desk, things.ansa, h.key(), site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times,
+        values=list(y), name="week.csv", probe_id=things.probes[probe] if probe else "",
+    )  # fmt: skip
+    return made["log"], y
+
+
+def rule(desk, who, log, decision, version=0, reason="Looked at both ends", name="Ilka Torvend"):
+    return logchecks.rule(
+        desk, who, h.key(), log_id=log, decision=decision, reason=reason, name=name, version=version
+    )  # fmt: skip
+
+
+def test_a_series_is_closed_by_what_was_read_at_its_end_and_its_values_stay(desk, clock, things):
+    log, y = a_log(desk, clock, things)
+    with desk.read() as session:
+        assert logchecks.standing(session, logchecks.log(session, log)).state == "open"
+    with pytest.raises(Refused, match="Nothing was read at its end"):
+        rule(desk, things.ilka, log, "bracket")
+    logchecks.serve(desk, things.ansa, h.key(), log_id=log, service=logged.Service(**OFF))
+    with pytest.raises(NotAllowed):
+        rule(desk, things.ansa, log, "correct")
+    with pytest.raises(Refused, match="did not hold"):
+        rule(desk, things.ilka, log, "bracket")
+    with pytest.raises(Refused, match="own name"):
+        rule(desk, things.ilka, log, "correct", name="Ansa Merrik")
+    with desk.read() as session:
+        assert [row.id for row in logchecks.waiting(session)] == [uuid.UUID(log)]
+    rule(desk, things.ilka, log, "correct")
+    with pytest.raises(MovedOn, match="another window"):
+        rule(desk, things.ilka, log, "doubt")
+    with desk.read() as session:
+        found = logchecks.log(session, log)
+        stands = logchecks.standing(session, found)
+        assert (stands.state, stands.by.grade) == ("corrected", "poor")  # 0.8 and 0.1 mg/L together, by USGS-TM1D3
+        assert logchecks.waiting(session) == []
+        rows = list(logs.values(session, found))
+        # USGS-TM1D3: nothing at the start, the whole error at the end, and the line between them
+        right = y + 0.7 * np.linspace(0, 1, y.size)
+        assert [r[1] for r in rows] == pytest.approx(list(y))
+        assert [r[2] for r in rows] == pytest.approx(list(right))
+        band = logs.band(session, found, stands.by)
+        assert (min(band.low), max(band.high)) == pytest.approx((right.min(), right.max()))
+        text = series_csv.write("oxygen", "mg/L", stands.state, rows[:1])
+        assert text.splitlines()[0] == "time_utc,oxygen [mg/L] recorded,oxygen [mg/L] reported,qartod_flag,backing"
+    again = dict(OFF, before=4.2)  # -4.9 at the end: beyond 2 mg/L nothing is reported
+    logchecks.serve(desk, things.ansa, h.key(), log_id=log, service=logged.Service(**again))
+    rule(desk, things.ilka, log, "correct", version=1)
+    with desk.read() as session:
+        found = logchecks.log(session, log)
+        told = [r[2] for r in logs.values(session, found)]
+        share = 2 / 4.9
+        assert sum(v is not None for v in told) == pytest.approx(share * len(told), abs=2)
+        assert len(logs.band(session, found, logchecks.standing(session, found).by).times) < logs.BINS / 2
+        assert [r.version for r in logchecks.rulings_of(session, found)] == [2, 1]
+    rule(desk, things.ilka, log, "reject", version=2, reason="The film came off in the river")
+    with desk.read() as session:
+        assert {r[2] for r in logs.values(session, logchecks.log(session, log))} == {None}
+
+
+def test_a_series_without_a_calibration_is_never_called_bracketed(desk, clock, things):
+    log, _ = a_log(desk, clock, things, probe="")
+    with desk.read() as session:
+        assert "no probe is named" in logchecks.standing(session, logchecks.log(session, log)).words
+    logchecks.serve(desk, things.ansa, h.key(), log_id=log, service=logged.Service(**HELD))
+    with pytest.raises(Refused, match="No calibration stands behind"):
+        rule(desk, things.ilka, log, "bracket")
+    rule(desk, things.ilka, log, "doubt")

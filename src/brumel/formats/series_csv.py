@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+from collections.abc import Iterable
 from datetime import UTC, datetime, tzinfo
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
@@ -97,3 +98,15 @@ def _value(text: str, delimiter: str) -> float:
     if not math.isfinite(value):
         raise ValueError(f"“{text.strip()[:40]}” is not a number")
     return value
+
+
+def write(quantity: str, unit: str, state: str, rows: Iterable[tuple[datetime, float, float | None, int]]) -> str:
+    """A series as CSV: time in UTC, as recorded, as reported (empty where it is not), QARTOD flag, what it is worth."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    named = f"{quantity} [{unit}]" if unit else quantity
+    writer.writerow(["time_utc", f"{named} recorded", f"{named} reported", "qartod_flag", "backing"])
+    for at, raw, reported, flag in rows:
+        told = "" if reported is None else f"{reported:.6g}"
+        writer.writerow([at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"), f"{raw:.6g}", told, flag, state])
+    return out.getvalue()

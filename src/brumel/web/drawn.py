@@ -205,16 +205,21 @@ def _metres(a: Any, b: Any) -> float:
     )
 
 
-def log_band(found: Any, zone: str) -> dict[str, Any]:
-    """A logged series as a band from least to greatest, bin by bin, with its odd values."""
+def log_band(found: Any, zone: str, before: Any = None) -> dict[str, Any]:
+    """A logged series as a band from least to greatest, bin by bin, with its odd values; `before` it was corrected."""
     log = found.log
-    low, high = min(found.low), max(found.high)
+    lows, highs = [*found.low, *(before.low if before else ())], [*found.high, *(before.high if before else ())]
+    low, high = min(lows, default=0.0), max(highs, default=1.0)
     pad = max(0.08 * (high - low), 0.02 * max(abs(high), 0.05))
     start, span = log.starts, max((log.ends - log.starts).total_seconds(), 1.0)
     frame = Frame(52, 14, 590, 150, 0, span, low - pad, high + pad)
-    xs = [frame.x((t - start).total_seconds()) for t in found.times]
-    up = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, found.high, strict=True)]
-    down = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, found.low, strict=True)]
+
+    def outline(one: Any) -> str:
+        xs = [frame.x((t - start).total_seconds()) for t in one.times]
+        up = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.high, strict=True)]
+        down = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.low, strict=True)]
+        return "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z" if up else ""
+
     days, day = (
         [],
         start.astimezone(ZoneInfo(zone)).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1),
@@ -225,7 +230,8 @@ def log_band(found: Any, zone: str) -> dict[str, Any]:
         day += step
     odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(v), "flag": f} for t, v, f in found.odd]
     return {
-        "log": log, "frame": frame, "path": "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z", "days": days,
+        "log": log, "frame": frame, "path": outline(found), "days": days,
+        "before": outline(before) if before else "",
         "odd": odd, "y_ticks": ticks(low - pad, high + pad, 4),
         "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2,
     }  # fmt: skip

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.store.tables import Meter, User
+from brumel.store.tables import Lot, Meter, User
 from brumel.work import demo_days, demo_kit, demo_places, demo_weeks, live, people, stock
 from brumel.work.demo_world import World
 from brumel.work.desk import Desk
@@ -91,10 +91,11 @@ ON_THE_SHELF = {
 
 
 def _count(then: Desk, world: World) -> None:
-    for lot in world.lots.values():
-        if lot.opened_at is not None and lot.discarded_at is None and lot.opened_at < then.clock():
-            amount = 5.0 if lot.single_use else IN_BOTTLES.get(lot.code, 420.0)
-            stock.count(then, world.users["ansa"], uuid.uuid4(), lot_id=str(lot.id), amount=amount)
+    with then.read() as session:
+        in_use = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None), Lot.opened_at < then.clock())))
+    for lot in in_use:
+        amount = 5.0 if lot.single_use else IN_BOTTLES.get(lot.code, 420.0)
+        stock.count(then, world.users["ansa"], uuid.uuid4(), lot_id=str(lot.id), amount=amount)
     for spare, amount in ON_THE_SHELF.items():
         stock.count(then, world.users["ansa"], uuid.uuid4(), spare=spare, amount=amount)
     for meter in world.meters.values():

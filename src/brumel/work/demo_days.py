@@ -7,8 +7,9 @@ from datetime import timedelta
 
 import numpy as np
 
+from brumel.core import logged
 from brumel.store.tables import Probe, Reading, Site, User
-from brumel.work import closings, demo_places, kit, live, logs, outings, rounds, rulings
+from brumel.work import closings, demo_places, kit, live, logchecks, logs, outings, rounds, rulings
 from brumel.work.demo_world import Then, World
 from brumel.work.desk import Desk, Refused
 
@@ -117,8 +118,13 @@ def logged_week(desk: Desk, world: World) -> None:
     y = 9.3 + 1.1 * np.sin(2 * np.pi * (n - 90) / 288) - 0.0004 * n + np.random.default_rng(8).normal(0, 0.04, n.size)
     y[1260] = 16.4
     kept = [i for i in range(n.size) if not 700 <= i < 712]
-    logs.take_in(
+    made = logs.take_in(
         desk, world.users["ansa"], uuid.uuid4(), site_id=str(world.sites["reed"].id), quantity="oxygen", unit="mg/L",
         times=[start + timedelta(minutes=5 * i) for i in kept], values=[round(float(y[i]), 2) for i in kept],
         name="reed channel, week 47.csv", probe_id=str(world.probes["B2"].id),
     )  # fmt: skip
+    # A green film by the end of the week: cleaning brings it up, and it waits for the lead.
+    lifted = logged.Service(
+        before=8.71, after=9.28, beside_before=9.3, beside_after=9.26, standard_read=10.12, standard_value=10.05
+    )
+    logchecks.serve(desk, world.users["ansa"], uuid.uuid4(), log_id=made["log"], service=lifted)

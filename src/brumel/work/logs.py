@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 import numpy as np
-from sqlalchemy import func, insert, literal_column, select
+from sqlalchemy import ColumnElement, case, func, insert, literal_column, null, select, true
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
@@ -18,6 +19,7 @@ from brumel.store.rounds import Log, LogValue
 from brumel.store.tables import User
 from brumel.work import kit
 from brumel.work.desk import Desk, Refused
+from brumel.work.logchecks import Effect, standing
 from brumel.work.rounds import site as find_site
 from brumel.work.rounds import words
 
@@ -61,6 +63,8 @@ def take_in(
             raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
         probe = kit.probe(w.session, probe_id) if probe_id else None
         backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
+        if backed is not None and backed.valid_until < times[0]:
+            backed = None  # it had run out before the logger was set out
         twin = w.session.scalar(
             select(Log)
             .where(Log.site_id == place.id, Log.quantity == quantity, Log.starts <= times[-1], Log.ends >= times[0])
@@ -102,24 +106,49 @@ def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[Log]:
     return list(session.scalars(select(Log).where(Log.site_id == site_id).order_by(Log.starts.desc()).limit(count)))
 
 
-def band(session: Session, log: Log) -> Band:
-    """A series for drawing: binned by the database, so that a week and a year cost a page the same."""
-    span = max((log.ends - log.starts).total_seconds(), 1.0)
-    place = func.floor(func.extract("epoch", LogValue.at - log.starts) / span * (BINS - 1)).label("bin")
+def band(session: Session, found: Log, by: Effect | None = None) -> Band:
+    """A series for drawing: binned by the database, so that a week and a year cost a page the same; corrected `by`."""
+    value, when = _value(found, by)
+    place = func.floor(_share(found) * (BINS - 1)).label("bin")
     query = (
-        select(func.min(LogValue.at), func.min(LogValue.value), func.max(LogValue.value))
-        .where(LogValue.log_id == log.id)
+        select(func.min(LogValue.at), func.min(value), func.max(value))
+        .where(LogValue.log_id == found.id, when)
         .add_columns(place)
         .group_by(literal_column("bin"))
         .order_by(literal_column("bin"))
     )
     rows = session.execute(query).all()
     odd = session.execute(
-        select(LogValue.at, LogValue.value, LogValue.flag)
-        .where(LogValue.log_id == log.id, LogValue.flag > 2)
+        select(LogValue.at, value, LogValue.flag)
+        .where(LogValue.log_id == found.id, LogValue.flag > 2, when)
         .order_by(LogValue.at)
         .limit(200)
     ).all()
     return Band(
-        log, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
+        found, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
     )
+
+
+def _share(found: Log) -> ColumnElement[Any]:
+    span = max((found.ends - found.starts).total_seconds(), 1.0)
+    return func.extract("epoch", LogValue.at - found.starts) / span
+
+
+def _value(found: Log, by: Effect | None) -> tuple[ColumnElement[Any], ColumnElement[bool]]:
+    """The value as it is reported, and which are: `core.logged.corrected` once more, where the values are."""
+    if by is None:
+        return LogValue.value + 0.0, true()
+    share, ends = _share(found), by.ends
+    error = ends.opening + (ends.closing - ends.opening) * share
+    value = LogValue.value / (1 + error / 100) if ends.relative else LogValue.value - error
+    return value, share <= by.until + 1e-12
+
+
+def values(session: Session, found: Log) -> Iterator[tuple[datetime, float, float | None, int]]:
+    """Every value for an export: when, as recorded, as reported (None where it is not), and its QARTOD flag."""
+    now = standing(session, found)
+    value, when = _value(found, now.by)
+    told = case((when, value)) if now.state != "not reported" else null()
+    query = select(LogValue.at, LogValue.value, told, LogValue.flag).where(LogValue.log_id == found.id)
+    rows = session.execute(query.order_by(LogValue.at)).yield_per(5000)
+    yield from (tuple(row) for row in rows)

@@ -126,7 +126,7 @@ def rule(
     with desk.write(actor, key, "ruling.closing") as w:
         if w.done:
             return w.done
-        _lead(actor, name)
+        lead_signs(actor, name)
         found = closings.closing(w.session, closing_id)
         _lock(w, found.calibration_id)
         if decision not in DECISIONS:
@@ -145,7 +145,8 @@ def rule(
         return w.finish(f"closing:{found.id}", {"decision": decision, "readings": len(touched)}, ruling=made.id)
 
 
-def _lead(actor: User, name: str) -> None:
+def lead_signs(actor: User, name: str) -> None:
+    """Only the lead decides and signs, with their own name typed as it stands. Raises NotAllowed or Refused."""
     if actor.role != "lead":
         raise NotAllowed("Deciding about readings is for the lead.")
     if " ".join(name.split()).casefold() != " ".join(actor.name.split()).casefold():
@@ -238,7 +239,7 @@ def discover(
     with desk.write(actor, key, "ruling.discovery") as w:
         if w.done:
             return w.done
-        _lead(actor, name)
+        lead_signs(actor, name)
         what = object_id(subject, kind)
         _lock(w, what)
         if decision not in DISCOVERED:
@@ -263,7 +264,7 @@ def reopen(desk: Desk, actor: User, key: uuid.UUID, *, ruling_id: str, reason: s
     with desk.write(actor, key, "ruling.reopen") as w:
         if w.done:
             return w.done
-        _lead(actor, name)
+        lead_signs(actor, name)
         old = w.session.get(Ruling, object_id(ruling_id, "ruling"))
         if old is None:
             raise NotFound("There is no such ruling.")
@@ -354,7 +355,7 @@ def sign(desk: Desk, actor: User, key: uuid.UUID, *, readings: Sequence[str], na
     with desk.write(actor, key, "reading.sign") as w:
         if w.done:
             return w.done
-        _lead(actor, name)
+        lead_signs(actor, name)
         ids = [object_id(r, "reading") for r in dict.fromkeys(readings)]
         if not ids:
             raise Refused("Nothing is ticked. Tick the readings you have looked at.")

@@ -11,7 +11,7 @@ from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records.routes import blueprint
-from brumel.work import closings, rulings
+from brumel.work import closings, logchecks, rulings
 from brumel.work.desk import MovedOn, Refused, object_id
 
 Show = Callable[..., Any]
@@ -22,7 +22,10 @@ def review(faults: Any = ()) -> Any:
     """What waits for the lead."""
     with desk().read() as session:
         found = rulings.queue(session)
-        page = render_template("records/review.html", queue=found, most=rulings.MOST, faults=faults, given=request.form)
+        page = render_template(
+            "records/review.html", queue=found, most=rulings.MOST, logs=logchecks.waiting(session), faults=faults,
+            given=request.form,
+        )  # fmt: skip
         return page, 422 if faults else 200
 
 

@@ -1,18 +1,20 @@
-"""Logged series: taken in as a file."""
+"""Logged series: taken in as a file, closed by the checks at their ends, decided about, and sent out as CSV."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from flask import flash, redirect, request, url_for
+from flask import Response, flash, redirect, render_template, request, url_for
 
-from brumel.core.errors import InputError
+from brumel.core import logged
+from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
+from brumel.web import drawn
 from brumel.web.access import actor, desk
-from brumel.web.forms import WriteForm
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.web.rounds.routes import blueprint, site
-from brumel.work import logs, rounds
-from brumel.work.desk import Refused
+from brumel.work import logchecks, logs, rounds
+from brumel.work.desk import MovedOn, Refused
 from brumel.work.photos import clean_name
 
 
@@ -38,4 +40,105 @@ def take_in_log(site_id: str) -> Any:
     except Refused as error:
         return site(site_id, (error,))
     flash(f"{len(found.times)} values taken in.", "note")
-    return redirect(url_for("rounds.site", site_id=site_id, _anchor=f"log-{made['log']}"))
+    return redirect(url_for("rounds.log", log_id=made["log"]))
+
+
+#: The readings of a service as a form asks for them; the last four may stay empty.
+READ = {
+    "before": "The logger in the water, as it was", "after": "The logger in the water, cleaned",
+    "standard_read": "Cleaned, in a standard: read", "standard_value": "The standard's value",
+    "beside_before": "A second meter beside it, before", "beside_after": "The second meter, after",
+    "opening_read": "When set out, in a standard: read", "opening_value": "Its value then",
+}  # fmt: skip
+NEEDED = ("before", "after", "standard_read", "standard_value")
+
+
+@blueprint.get("/logs/<log_id>")
+def log(log_id: str, faults: Any = ()) -> Any:
+    """A series: as recorded and as reported, what was read at its ends, and the decision."""
+    with desk().read() as session:
+        found = logchecks.log(session, log_id)
+        kept = logchecks.services(session, found)
+        stands = logchecks.standing(session, found)
+        effect = logchecks.of_service(session, kept[0]) if kept else None
+        shown = stands.by or (
+            effect if effect and stands.state in ("open", "unbacked") and not effect.ends.holds else None
+        )
+        hint = logchecks.in_standard(session, found)
+        given: dict[str, Any] = dict(request.form) or (
+            {"standard_read": hint[0], "standard_value": hint[1]} if hint else {}
+        )
+        page = render_template(
+            "rounds/log.html", log=found, site=rounds.site(session, found.site_id), standing=stands, services=kept,
+            effect=effect, rulings=logchecks.rulings_of(session, found), decisions=logchecks.DECISIONS, read=READ,
+            needed=NEEDED, given=given, hint=hint, faults=faults, corrected=shown is not None,
+            view=drawn.log_band(logs.band(session, found, shown), rounds.site(session, found.site_id).zone,
+                                logs.band(session, found) if shown else None),
+        )  # fmt: skip
+        return page, 422 if faults else 200
+
+
+def _write(log_id: str, do: Any) -> Any:
+    try:
+        do()
+    except MovedOn as error:
+        flash(str(error), "care")
+    except InputError as error:
+        return log(log_id, error.faults)
+    except Refused as error:
+        return log(log_id, (error,))
+    return redirect(url_for("rounds.log", log_id=log_id))
+
+
+@blueprint.post("/logs/<log_id>/service")
+def serve_log(log_id: str) -> Any:
+    """What was read when the logger was lifted."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        found: dict[str, float | None] = {}
+        faults: list[InputError] = []
+        for name, words in READ.items():
+            try:
+                found[name] = optional_number(name, words)
+            except InputError as error:
+                faults += error.faults
+                continue
+            if found[name] is None and name in NEEDED:
+                faults.append(InputError(name, f"{words}: this is missing."))
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        service = logged.Service(**found)  # type: ignore[arg-type]  # the needed ones are there
+        logchecks.serve(desk(), actor(), form.write_key, log_id=log_id, service=service)
+
+    return _write(log_id, do)
+
+
+@blueprint.post("/logs/<log_id>/rule")
+def rule_log(log_id: str) -> Any:
+    """What the series is worth, by the lead."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        logchecks.rule(
+            desk(), actor(), form.write_key, log_id=log_id, decision=request.form.get("decision", ""),
+            reason=text_of(form.reason), name=request.form.get("name", "")[:120], version=form.turn_number,
+        )  # fmt: skip
+
+    return _write(log_id, do)
+
+
+@blueprint.get("/logs/<log_id>.csv")
+def log_file(log_id: str) -> Any:
+    """The series with what is reported of it, and QARTOD flags."""
+    with desk().read() as session:
+        found = logchecks.log(session, log_id)
+        state = logchecks.standing(session, found).state
+        text = series_csv.write(found.quantity, found.unit, state, logs.values(session, found))
+    response = Response(text, mimetype="text/csv")
+    response.headers["Content-Disposition"] = (
+        f'attachment; filename="brumel-{found.quantity}-{found.starts:%Y%m%d}.csv"'
+    )
+    return response

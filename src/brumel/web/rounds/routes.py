@@ -18,7 +18,7 @@ from brumel.store.tables import Reading, Site, Visit
 from brumel.web import drawn, live
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
-from brumel.work import kit, logs, outings, packing, photos, rounds, trusting, watch
+from brumel.work import kit, logchecks, logs, outings, packing, photos, rounds, trusting, watch
 from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import words
 from brumel.work.trades import trade
@@ -79,12 +79,18 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         page = render_template(
             "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults,
             outing=request.values.get("outing", ""), given=request.form,
-            logs=[drawn.log_band(logs.band(session, one), found.zone) for one in logs.of_site(session, found.id)],
+            logs=[_log(session, one, found.zone) for one in logs.of_site(session, found.id)],
             probes=[p for _, lines in meters for p, _ in lines], quantities=list(words.NAMES),
             spans={k: w for k, (w, _) in SPANS.items()}, span=span, profile=profile, units=_units(),
             history={q: h for q, h in history.items() if h}, readings=rounds.standing(session, found.id, "ph", 8),
         )  # fmt: skip
         return page, 422 if faults else 200
+
+
+def _log(session: Session, one: Any, zone: str) -> dict[str, Any]:
+    stands = logchecks.standing(session, one)
+    before = logs.band(session, one) if stands.by else None
+    return {**drawn.log_band(logs.band(session, one, stands.by), zone, before), "words": stands.words}
 
 
 def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
