@@ -101,7 +101,9 @@ def test_a_week_is_kept_flagged_and_drawn_from_bins(desk, clock, things):
         assert session.scalar(select(func.count()).select_from(LogValue)) == 1986
         band = logs.band(session, log)
     assert len(band.times) <= logs.BINS
-    assert (min(band.low), max(band.high)) == (pytest.approx(float(y.min())), 25.0)
+    # What failed its tests does not set the scale of the drawing, but is there.
+    assert (min(band.low), max(band.high)) == pytest.approx((float(y.min()), 10.2))
+    assert (times[300], 25.0, 4) in band.odd
     view = drawn.log_band(band, "Europe/Oslo")
     assert 6 <= len(view["days"]) <= 9
     assert all(52 <= o["x"] <= 590 and 14 <= o["y"] <= 150 for o in view["odd"])

@@ -228,7 +228,9 @@ def log_band(found: Any, zone: str, before: Any = None) -> dict[str, Any]:
     while day <= log.ends:
         days.append({"x": frame.x((day - start).total_seconds()), "label": f"{day:%d %b}"})
         day += step
-    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(v), "flag": f} for t, v, f in found.odd]
+    # What failed its tests does not set the scale: beyond it, it is drawn at the edge.
+    inside = lambda v: min(max(v, low - pad), high + pad)  # noqa: E731
+    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(inside(v)), "flag": f} for t, v, f in found.odd]
     return {
         "log": log, "frame": frame, "path": outline(found), "days": days,
         "before": outline(before) if before else "",

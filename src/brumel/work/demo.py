@@ -70,9 +70,8 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
         progress(f"history, week {weeks - week + 1} of {weeks}")
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
         demo_weeks.week(desk, world, at, week, weeks, demo_places.waters)
-        if week == min(weeks, 3):
-            _count(_at(desk, at + timedelta(hours=9)), world)
     demo_days.logged_week(desk, world)
+    _count(_at(desk, desk.clock() - timedelta(days=6)), world)
     with desk.sessions.begin() as session:
         demo_places.waters(session, world.sites, desk.clock())
         for key, body in demo_kit.TRUTHS.items():
@@ -83,7 +82,7 @@ def _at(desk: Desk, moment: datetime) -> Desk:
     return Desk(desk.sessions, lambda: moment)
 
 
-#: What was counted three weeks ago [mL of a lot in use, else as many as 5 of what is for a single use].
+#: What was counted six days ago [mL of a lot, else as many as 5 of what is for a single use].
 IN_BOTTLES = {"N7-121": 180.0, "N10-044": 90.0}
 ON_THE_SHELF = {
     "membrane": 2.0, "cap": 1.0, "electrolyte": 6.0, "tip-nitrate": 1.0, "tip-ammonium": 0.0, "storage": 320.0,
@@ -92,7 +91,7 @@ ON_THE_SHELF = {
 
 def _count(then: Desk, world: World) -> None:
     with then.read() as session:
-        in_use = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None), Lot.opened_at < then.clock())))
+        in_use = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None))))
     for lot in in_use:
         amount = 5.0 if lot.single_use else IN_BOTTLES.get(lot.code, 420.0)
         stock.count(then, world.users["ansa"], uuid.uuid4(), lot_id=str(lot.id), amount=amount)

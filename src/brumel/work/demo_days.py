@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import uuid
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import numpy as np
 
 from brumel.core import logged
 from brumel.store.tables import Probe, Reading, Site, User
-from brumel.work import closings, demo_places, kit, live, logchecks, logs, outings, rounds, rulings
+from brumel.work import bench, closings, demo_places, kit, live, logchecks, logs, outings, rounds, rulings, runstate
+from brumel.work.conditions import Conditions
 from brumel.work.demo_world import Then, World
 from brumel.work.desk import Desk, Refused
 
@@ -111,9 +112,33 @@ def _decide(desk: Desk, world: World, made: list[str], number: int) -> None:
             plain = [str(r.id) for r in rulings.queue(session).rest]
 
 
+def _set_out(desk: Desk, world: World, at: datetime) -> None:
+    """The logger's probe is calibrated in saturated air before it is left, its readings typed."""
+    clock, actor, probe = Then(at), world.users["ansa"], world.probes["B2"]
+    then = Desk(desk.sessions, clock)
+    run = bench.start(
+        then, actor, uuid.uuid4(), probe_id=str(probe.id), method_key="do-saturated-air", source="typed", cups={},
+        conditions=Conditions(pressure_from="altitude", altitude_m=2.0, water_c=8.0),
+    )["run"]  # fmt: skip
+    with desk.read() as session:
+        state = runstate.load(session, run)
+    while (step := state.current) is not None:
+        for after, shown in ((40, 98.9), (75, 99.1), (100, 99.1)):
+            clock.at = at + timedelta(seconds=after)
+            bench.type_reading(
+                then, actor, uuid.uuid4(), run_id=run, step=step.spec.key, turn=state.turn, signal="percent", value=shown,
+                temperature_c=8.2, after_s=after,
+            )  # fmt: skip
+        bench.accept(then, actor, uuid.uuid4(), run_id=run, step=step.spec.key, turn=state.turn, answer="Seen")
+        with desk.read() as session:
+            state = runstate.load(session, run)
+    bench.finish(then, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=True, words="Set out after it.")
+
+
 def logged_week(desk: Desk, world: World) -> None:
     """A week of oxygen at 5 minutes in the reed channel: days and nights, a spike, and an hour that is missing."""
     start = desk.clock() - timedelta(days=8)
+    _set_out(desk, world, start - timedelta(hours=1))
     n = np.arange(2016)
     y = 9.3 + 1.1 * np.sin(2 * np.pi * (n - 90) / 288) - 0.0004 * n + np.random.default_rng(8).normal(0, 0.04, n.size)
     y[1260] = 16.4

@@ -112,7 +112,7 @@ def band(session: Session, found: Log, by: Effect | None = None) -> Band:
     place = func.floor(_share(found) * (BINS - 1)).label("bin")
     query = (
         select(func.min(LogValue.at), func.min(value), func.max(value))
-        .where(LogValue.log_id == found.id, when)
+        .where(LogValue.log_id == found.id, LogValue.flag < int(belief.Flag.FAIL), when)
         .add_columns(place)
         .group_by(literal_column("bin"))
         .order_by(literal_column("bin"))

@@ -45,13 +45,16 @@ class Left:
         """As "about 310 mL left"; never below nothing."""
         if self.amount is None:
             return "never counted"
-        return f"{'about ' if self.unit == 'mL' else ''}{self.amount:.0f} {self.unit} left"
+        if self.unit == "mL":
+            return f"about {self.amount:.0f} mL left"
+        return f"{self.amount:.0f} left"
 
     def short_of(self, needed: float) -> str:
         """A sentence where it does not reach, empty where it does or where nobody counted."""
         if self.amount is None or self.amount >= needed:
             return ""
-        return f"{self.words}, {needed:.0f} {self.unit} are needed"
+        many = f"{needed:.0f} mL are" if self.unit == "mL" else "one is" if needed == 1 else f"{needed:.0f} are"
+        return f"{self.words}, {many} needed"
 
 
 def unit_of(lot: Lot) -> str:
