@@ -14,7 +14,7 @@ from brumel.core import ph
 from brumel.core.fitness import Taken
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.methods import load_method
-from brumel.web import charts, drawn, plates
+from brumel.web import charts, drawn, plates, waters
 from brumel.web.filters import number, when, with_u
 from brumel.work.life import Life, Strand
 from brumel.work.sums import SUMS, Chart, Curve, Scale, answer
@@ -83,14 +83,14 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
                         settling={"early": d == 3})
         for d, u in ((1, 0.03), (3, None), (30, 0.05))
     ]  # fmt: skip
-    view = drawn.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
+    view = waters.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
     assert [m["label"] for m in view["months"]] == ["May"]
     assert view["usual"][0] < view["usual"][1]
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]
     assert newest["x"] < view["now"] <= view["frame"].right
     assert [d["early"] for d in view["dots"]] == [False, True, False]
-    assert drawn.last_readings([], {}, now, "UTC") is None
+    assert waters.last_readings([], {}, now, "UTC") is None
 
 
 def test_staff_and_ribbon_follow_what_was_done():
@@ -163,7 +163,7 @@ def _site(name, north, east):
 
 def test_the_sketch_keeps_order_and_scale_and_parts_what_lies_far_apart():
     near = [_site("a", 58.33, 8.91), _site("b", 58.34, 8.91), _site("c", 58.33, 8.93)]
-    view = drawn.sketch([*near, _site("d", 61.41, 8.73), _site("nowhere", None, None)])
+    view = waters.sketch([*near, _site("d", 61.41, 8.73), _site("nowhere", None, None)])
     first, second = view["panels"]
     assert [d["number"] for d in first["dots"]] == [1, 2, 3]
     assert [d["name"] for d in second["dots"]] == ["d"]
@@ -175,19 +175,19 @@ def test_the_sketch_keeps_order_and_scale_and_parts_what_lies_far_apart():
     assert (a["y"] - b["y"]) / per_m == pytest.approx(1112, rel=0.01)
     assert (c["x"] - a["x"]) / per_m == pytest.approx(1112 * 2 * np.cos(np.radians(58.33)), rel=0.01)
     assert all(0 <= d["x"] <= 620 and 0 <= d["y"] <= 240 for p in view["panels"] for d in p["dots"])
-    assert drawn.sketch([_site("nowhere", None, None)]) is None
+    assert waters.sketch([_site("nowhere", None, None)]) is None
 
 
 def test_a_profile_goes_down_and_one_depth_is_none():
     def at(depth, value, quantity="temperature"):
         return SimpleNamespace(depth_m=depth, value=value, quantity=quantity, role="first", unit="°C")
 
-    view = drawn.profile([at(2.0, 8.1), at(0.3, 9.4), at(1.0, 9.0), at(None, 5.0)])
+    view = waters.profile([at(2.0, 8.1), at(0.3, 9.4), at(1.0, 9.0), at(None, 5.0)])
     (panel,) = view["panels"]
     assert [d["depth"] for d in panel["dots"]] == [0.3, 1.0, 2.0]
     assert [d["y"] for d in panel["dots"]] == sorted(d["y"] for d in panel["dots"])
     assert panel["dots"][0]["x"] > panel["dots"][2]["x"]
-    assert drawn.profile([at(1.0, 9.0)]) is None
+    assert waters.profile([at(1.0, 9.0)]) is None
 
 
 def test_the_ribbon_draws_the_plan_up_to_leaving_and_coming_home():

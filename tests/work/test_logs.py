@@ -11,7 +11,7 @@ from brumel.core import logged
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
 from brumel.store.rounds import LogValue
-from brumel.web import drawn
+from brumel.web import waters
 from brumel.work import logchecks, logs, rounds
 from brumel.work.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
@@ -104,7 +104,7 @@ def test_a_week_is_kept_flagged_and_drawn_from_bins(desk, clock, things):
     # What failed its tests does not set the scale of the drawing, but is there.
     assert (min(band.low), max(band.high)) == pytest.approx((float(y.min()), 10.2))
     assert (times[300], 25.0, 4) in band.odd
-    view = drawn.log_band(band, "Europe/Oslo")
+    view = waters.log_band(band, "Europe/Oslo")
     assert 6 <= len(view["days"]) <= 9
     assert all(52 <= o["x"] <= 590 and 14 <= o["y"] <= 150 for o in view["odd"])
 

@@ -55,7 +55,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.practice import routes as practice
     from brumel.web.records import review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
-    from brumel.web.rounds import day, field, logs, places  # noqa: F401 - their routes stand on Rounds' blueprint
+    from brumel.web.rounds import day, field, logs, places, visits  # noqa: F401 - their routes stand on Rounds' blueprint
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet

@@ -11,7 +11,7 @@ from flask import flash, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.core.logging_span import days_until_full
-from brumel.web import drawn
+from brumel.web import waters
 from brumel.web.access import actor, desk
 from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
@@ -44,7 +44,7 @@ def round(round_id: str, faults: Faults = ()) -> Any:
         day = outings.today_of(found, now)
         page = render_template(
             "rounds/round.html", round=found, plan=dayplan.plan_day(session, found, now, leave_at=leave),
-            sketch=drawn.sketch(found.sites), outing=outings.running(session, found, day), today=day,
+            sketch=waters.sketch(found.sites), outing=outings.running(session, found, day), today=day,
             days=outings.occurrences(found.rule, found.starts, day, day + timedelta(days=60))[:6],
             faults=[*faults, *wrong], zone=ZoneInfo(found.zone),
         )  # fmt: skip
@@ -86,7 +86,7 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
             "rounds/outing.html", outing=found, packing=packing.packing(session, found.round, now), visits=visits,
             kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()}, to_close=closings.to_close(session, found),
             settings=packing.settings(session, found, now), until_next=_until_next(found, now),
-            sketch=drawn.sketch(found.round.sites), faults=[*faults, *wrong], full=full, args=request.args,
+            sketch=waters.sketch(found.round.sites), faults=[*faults, *wrong], full=full, args=request.args,
             chosen=outings.choose(session, found.round, now, now)[0],
         )  # fmt: skip
         return page, 422 if faults or wrong else 200

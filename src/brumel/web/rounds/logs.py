@@ -9,7 +9,7 @@ from flask import Response, flash, redirect, render_template, request, url_for
 from brumel.core import logged
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
-from brumel.web import drawn
+from brumel.web import waters
 from brumel.web.access import actor, desk
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.web.rounds.routes import blueprint, site
@@ -72,7 +72,7 @@ def log(log_id: str, faults: Any = ()) -> Any:
             "rounds/log.html", log=found, site=rounds.site(session, found.site_id), standing=stands, services=kept,
             effect=effect, rulings=logchecks.rulings_of(session, found), decisions=logchecks.DECISIONS, read=READ,
             needed=NEEDED, given=given, hint=hint, faults=faults, corrected=shown is not None,
-            view=drawn.log_band(logs.band(session, found, shown), rounds.site(session, found.site_id).zone,
+            view=waters.log_band(logs.band(session, found, shown), rounds.site(session, found.site_id).zone,
                                 logs.band(session, found) if shown else None),
         )  # fmt: skip
         return page, 422 if faults else 200

@@ -1,6 +1,7 @@
 """Reading sites: places and their past, the sheet of a visit, and writing it."""
 
 from brumel.work.rounds.places import HISTORY, Past, latest, past_values, site, sites, standing
+from brumel.work.rounds.rows import reading
 from brumel.work.rounds.sheet import (
     Backing,
     Line,
@@ -14,15 +15,14 @@ from brumel.work.rounds.sheet import (
     standard_u,
     visit,
 )  # fmt: skip
+from brumel.work.rounds.slips import correct
 from brumel.work.rounds.writing import (
     BY_HAND,
     Typed,
     add_probe,
     by_hand,
-    correct,
     dip,
     notes,
-    reading,
     say,
     start_visit,
     take,

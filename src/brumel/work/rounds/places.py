@@ -35,9 +35,10 @@ def site(session: Session, site_id: str | uuid.UUID) -> Site:
 
 
 def standing(
-    session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY, before: datetime | None = None
-) -> list[Reading]:
-    """The standing (newest) versions of a site's readings of a quantity, newest first."""
+    session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY, before: datetime | None = None,
+    depths: tuple[float, float] | None = None,
+) -> list[Reading]:  # fmt: skip
+    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named."""
     newer = aliased(Reading)
     query = (
         select(Reading)
@@ -49,6 +50,8 @@ def standing(
     )
     if before is not None:
         query = query.where(Reading.at < before)
+    if depths is not None:
+        query = query.where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths))
     return list(session.scalars(query))
 
 

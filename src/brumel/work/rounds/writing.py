@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
-from brumel.core.sheet import Water
 from brumel.core.working import Ladder
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Reading, User, Visit, VisitProbe
@@ -22,22 +21,16 @@ from brumel.work.bench import add_typed, check_typed
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 from brumel.work.rounds import words
-from brumel.work.rounds.places import Past, past_values, site
+from brumel.work.rounds.places import past_values, site
+from brumel.work.rounds.rows import follow, locked, row_of
 from brumel.work.rounds.sheet import (
-    Backing,
     Line,
     Sheet,
     Value,
-    conditions,
-    derived,
     findings,
-    judge,
     limited,
     of_visit,
-    parts,
     sheet,
-    standard_u,
-    value_of,
 )  # fmt: skip
 from brumel.work.rounds.sheet import visit as find_visit
 from brumel.work.trades import Case, trade
@@ -108,13 +101,6 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
         role = "second" if any(p.quantity == probe.quantity for p in found.probes) else "first"
         _carry(w, found, probe, len(found.carried), role)
         return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
-
-
-def locked(w: Write, visit_id: str) -> Visit:
-    """The visit alone. Whatever writes readings of a visit takes turns here, decisions of the lead too."""
-    found = find_visit(w.session, visit_id)
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(found.id)))))
-    return found
 
 
 def _visit(w: Write, visit_id: str, seen: Mapping[str, int | None] | None = None) -> Sheet:
@@ -346,7 +332,7 @@ def _keep(w: Write, whole: Sheet, line: Line, early: bool, reason: str) -> list[
         given = {(r.quantity, r.depth_m) for r in of_visit(w.session, whole.visit.id)}
         if value is not line.value and len(whole.lines) > 1 and (value.quantity, line.dip.depth_m) in given:
             continue  # another probe has given the temperature already
-        row = _row(w, whole.visit, value, settling, reason)
+        row = row_of(w, whole.visit, value, settling, reason)
         row.dip_id, row.entered_as = line.dip.id, "live" if line.dip.source == "live" else "typed"
         row.probe_id, row.depth_m = line.probe.id, line.dip.depth_m
         again = (value.quantity, line.dip.depth_m) in have
@@ -355,94 +341,6 @@ def _keep(w: Write, whole: Sheet, line: Line, early: bool, reason: str) -> list[
         w.session.flush()
         rows.append(row)
     return rows
-
-
-def _row(w: Write, of: Visit, value: Value, settling: Mapping[str, Any], reason: str) -> Reading:
-    made = uuid.uuid4()
-    return Reading(
-        id=made, root_id=made, version=1, visit_id=of.id, site_id=of.site_id, quantity=value.quantity,
-        at=w.now, calibration_id=value.calibration.id if value.calibration else None, backing=value.backing,
-        backing_words=value.backing_words, raw=value.raw, raw_unit=value.raw_unit, role="first",
-        temperature_c=value.temperature_c, value=value.value, unit=value.unit,
-        expanded_uncertainty=value.expanded, working=value.working.as_dict(), settling=dict(settling),
-        findings=[{**asdict(f), "flag": int(f.flag)} for f in value.findings], parents=list(value.parents),
-        flag=int(belief.worst_flag(value.findings)), outcome=value.outcome.value, outcome_words=value.outcome_words,
-        reason=reason, by_id=w.actor.id, written_at=w.written, entered_as="derived" if value.parents else "typed",
-    )  # fmt: skip
-
-
-def next_version(w: Write, old: Reading, made: Reading) -> Reading:
-    """Give a worked-out row the place of the next version of an older one, and add it."""
-    made.root_id, made.version, made.at, made.dip_id = old.root_id, old.version + 1, old.at, old.dip_id
-    made.entered_as, made.probe_id, made.depth_m, made.role = old.entered_as, old.probe_id, old.depth_m, old.role
-    w.session.add(made)
-    w.session.flush()
-    return made
-
-
-# -- what follows
-
-
-def follow(w: Write, of: Visit, reason: str = "") -> list[belief.Finding]:
-    """Work out anew what rests on salt and pressure, and all that follows; returns the questions that arose."""
-    rows = of_visit(w.session, of.id)
-    questions: list[belief.Finding] = []
-    for depth in {r.depth_m for r in rows}:
-        group = [r for r in rows if r.depth_m == depth]
-        past = past_values(w.session, of.site, before=of.at, depth_m=depth)
-        lines = tuple(Line(c.probe, c.role, Backing(None, None, "", "", 0.0)) for c in of.carried)
-        whole = judge(Sheet(of, lines, Water(), conditions(w.session, of), tuple(group), depth), past, w.now)
-        group = [_anew(w, whole, row) for row in group]
-        whole = replace(whole, kept=tuple(group))
-        old = {r.quantity: r for r in group if r.parents}
-        for value in derived(whole, parts(group), past, w.now):
-            before = old.get(value.quantity)
-            if before is not None and abs(before.value - value.value) < 1e-9 and before.backing == value.backing:
-                continue
-            row = _row(w, of, value, {}, reason)
-            row.depth_m = depth
-            if before is not None:
-                row.reason = "followed what it rests on"
-                next_version(w, before, row)
-            else:
-                w.session.add(row)
-                questions += value.questions
-    w.session.flush()
-    return questions
-
-
-def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
-    """A reading that rests on the water's salt, worked out with what is known now; itself where nothing changes."""
-    if row.quantity not in ("oxygen", "nitrate", "ammonium") or row.probe is None or row.entered_as == "by hand":
-        return row
-    if row.ruling_id is not None:
-        return row  # a decision stands; it is opened again, not overtaken
-    value = rework(w.session, row, whole, row.raw, row.temperature_c, {})  # its findings stay as they were answered
-    if value is None or abs(value.value - row.value) < 1e-9:
-        return row
-    made = _row(w, whole.visit, value, row.settling, "worked out again with the salt read here")
-    made.findings, made.flag = row.findings, row.flag
-    return next_version(w, row, made)
-
-
-def rework(session: Session, row: Reading, whole: Sheet, raw: float, temperature_c: float, past: Past) -> Value | None:
-    """A kept reading worked out again from its raw value; None where its fit is no longer to be had."""
-    assert row.probe is not None
-    own = trade(row.probe.quantity)
-    entered = next((k for k, e in own.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed")), own.native)
-    shown = entered != own.native
-    taken = kit.last_snapshot(session, row.probe.meter_id, before=row.at)  # as the meter was set when it was read
-    case = Case(row.probe, {"pressure_hpa": whole.water.pressure_hpa}, taken.settings if taken else {})
-    signal = own.entries[entered].to_signal(raw, temperature_c, case) if entered in own.entries else raw
-    kept = row.calibration
-    fit = kit.restored(kept) if kept else own.ideal(row.probe)
-    if fit is None:
-        return None
-    behind = Backing(fit, kept, row.backing, row.backing_words, standard_u(session, row.probe.quantity, kept))
-    return value_of(
-        whole.visit.site, row.probe, behind, whole.water, past, signal, temperature_c, row.at,
-        displayed=raw if shown else None, entered=entered, second=row.role == "second",
-    )  # fmt: skip
 
 
 def by_hand(
@@ -477,7 +375,7 @@ def by_hand(
         )  # fmt: skip
         why = clean_reason(reason, required=False)
         _answered(row_value.questions, why)
-        row = _row(w, found.visit, row_value, {}, why)
+        row = row_of(w, found.visit, row_value, {}, why)
         row.entered_as, row.depth_m = "by hand", depth
         taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in found.kept)
         row.role = "second" if taken else "first"
@@ -485,47 +383,3 @@ def by_hand(
         w.session.flush()
         _answered(follow(w, found.visit, why), why)
         return w.finish(f"visit:{visit_id}", {quantity: number, "method": how}, reading=row.id)
-
-
-# -- slips
-
-
-def correct(
-    desk: Desk, actor: User, key: uuid.UUID, *, reading_id: str, version: int, raw: float, temperature_c: float,
-    reason: str,
-) -> dict[str, Any]:  # fmt: skip
-    """A typing slip put right: a new version, worked out afresh, with its reason. The old one stays."""
-    with desk.write(actor, key, "reading.correct") as w:
-        if w.done:
-            return w.done
-        old = reading(w.session, reading_id)
-        locked(w, str(old.visit_id))
-        newest = w.session.scalar(select(func.max(Reading.version)).where(Reading.root_id == old.root_id)) or 0
-        if old.version != version or newest != version:
-            raise MovedOn("This reading has a newer version. You now see it; nothing was changed.")
-        if old.entered_as != "typed" or old.probe is None or old.quantity != old.probe.quantity:
-            raise Refused("Only a reading that was typed from a display can have its typing corrected.")
-        if old.ruling_id is not None:
-            raise Refused("The lead has decided about this reading; have that opened again first.")
-        why = clean_reason(reason)
-        own = trade(old.quantity)
-        entered = next(
-            (k for k, e in own.entries.items() if old.raw_unit in (e.label, f"{e.label} displayed")), own.native
-        )
-        check_typed(own, entered, raw, temperature_c, None)
-        whole = sheet(w.session, old.visit_id, w.now)
-        past = past_values(w.session, whole.visit.site, before=old.at, depth_m=old.depth_m)
-        value = rework(w.session, old, whole, raw, temperature_c, past)
-        if value is None:
-            raise Refused("This signal cannot be read without a calibration.")
-        row = next_version(w, old, _row(w, old.visit, value, old.settling, why))
-        follow(w, old.visit, why)
-        return w.finish(f"reading:{old.root_id}", {"from": old.value, "to": row.value, "reason": why}, reading=row.id)
-
-
-def reading(session: Session, reading_id: str | uuid.UUID) -> Reading:
-    """One version of a reading by id; the front door for everything that names a reading."""
-    found = session.get(Reading, object_id(reading_id, "reading"))
-    if found is None:
-        raise NotFound("There is no such reading.")
-    return found
