@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
-from brumel.store.rounds import Closing, Outing
+from brumel.store.rounds import Closing, Log, Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
 from brumel.work import live
 from tests.browser.conftest import axe_findings, check_axe
@@ -251,7 +251,7 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         f"/kit/probes/{told.things.probes['A1']}/record", f"/kit/meters/{told.things.meters['Field set A']}",
         f"/kit/meters/{told.things.meters['Field set A']}/settings", f"/bench/probes/{told.things.probes['A5']}",
         f"/bench/meters/{told.things.meters['Field set A']}/sitting",
-        f"/rounds/sites/edit?site={told.things.sites['basin']}",
+        f"/rounds/sites/edit?site={told.things.sites['basin']}", f"/rounds/sites/{told.things.sites['basin']}",
     ]  # fmt: skip
     with told.desk.read() as session:
         links.append(f"/records/readings/{session.scalar(select(Reading.id).limit(1))}")
@@ -261,6 +261,7 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         links += [f"/rounds/outings/{out.id}", f"/rounds/outings/{out.id}/field", f"/rounds/rounds/{out.round_id}"]
         links += [f"/records/closings/{session.scalar(select(Closing.id).where(Closing.holds == held).limit(1))}"
                   for held in (True, False)]  # fmt: skip
+        links.append(f"/rounds/logs/{session.scalar(select(Log.id))}")
         links.append(f"/records/discoveries/lot/{told.things.lots['N10-071']}")
         links.append(f"/bench/probes/{told.things.probes['A1']}/closing")
         for probe in ("A1", "A3", "A6"):  # plate, errors and an ion tip's line

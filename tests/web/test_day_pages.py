@@ -235,3 +235,51 @@ def test_from_the_closing_check_to_the_signature_by_forms(client, lead, things, 
     assert post(lead, lot, lot, decision="doubt", reason="Bad bottle", name="Ilka Torvend").status_code == 200
     assert "doubtful" in words(lead.get(lot))
     assert client.get(f"/records/discoveries/beer/{uuid.uuid4()}").status_code == 404
+
+
+def test_a_logger_s_file_its_ends_and_the_lead_s_word(client, lead, things):
+    site = f"/rounds/sites/{things.sites['raceway']}"
+    lines = ["time,oxygen", *(f"2026-01-{d:02d}T12:00,{9 + d / 100}" for d in range(1, 29))]
+    sent = {"file": (io.BytesIO("\n".join(lines).encode()), "january.csv"), "quantity": "oxygen", "unit": "mg/L"}
+    taken = post(client, site, f"{site}/logs", **sent)
+    page = taken.request.path
+    assert "unbacked: no probe is named" in words(taken).lower()
+    wrong = post(client, page, f"{page}/service", before="8,9", after="", standard_read="x", standard_value="10")
+    assert wrong.status_code == 422
+    assert 'value="8,9"' in wrong.text
+    for told in ("cleaned: this is missing", "it is “x”"):
+        assert told in words(wrong)
+    read = dict(before="8,3", after="9.1", standard_read="10.05", standard_value="10", beside_before="9")
+    half = post(client, page, f"{page}/service", **read)
+    assert "the two go together" in words(half)
+    done = post(client, page, f"{page}/service", **read | {"beside_after": "9.0"})
+    assert "it does not hold" in words(done)
+    assert "poor" in words(done)  # 0.8 and 0.05 mg/L
+    assert post(client, page, f"{page}/rule", decision="doubt", turn="0").status_code == 403
+    assert "january.csv" in words(lead.get("/records/review"))
+    sign = dict(reason="Film", name="Ilka Torvend", turn="0")
+    assert "No calibration stands behind" in words(post(lead, page, f"{page}/rule", decision="correct", **sign))
+    assert "Doubtful, decided by Ilka Torvend" in words(post(lead, page, f"{page}/rule", decision="doubt", **sign))
+    rows = client.get(f"{page}.csv").text.splitlines()
+    assert (len(rows), rows[1]) == (29, "2026-01-01T11:00:00Z,9.01,9.01,1,doubtful")
+    assert client.get(f"/rounds/logs/{uuid.uuid4()}").status_code == 404
+    assert client.get("/rounds/logs/x.csv").status_code == 404
+
+
+def test_counting_and_looking_through_settings_by_forms(client, things, desk):
+    lot = things.lots["N7-121"]
+    assert "Counted." in words(post(client, "/kit", f"/kit/lots/{lot}/count", amount="120"))
+    assert "about 120 mL left" in words(client.get("/kit"))
+    assert post(client, "/kit", f"/kit/lots/{lot}/count", amount="much").status_code == 422
+    assert "from the list" in words(post(client, "/kit", "/kit/spares/count", spare="<b>", amount="1"))
+    assert "Counted." in words(post(client, "/kit", "/kit/spares/count", spare="membrane", amount="0"))
+    with desk.read() as session:
+        found = outings.rounds(session)[0]
+    out = "/rounds/outings/" + outings.start(desk, things.ansa, h.key(), round_id=str(found.id))["outing"]
+    assert "none left" in words(client.get(out)) or "0 left" in words(client.get(out))
+    assert "settings" in words(post(client, out, f"{out}/settings", snapshot="x")).lower()
+    visit = post(client, f"/rounds/sites/{things.sites['lagoon']}", f"/rounds/sites/{things.sites['lagoon']}",
+                 probe=things.probes["B1"], source="typed", outing=out.rsplit("/", 1)[1])  # fmt: skip
+    assert "were not looked through before this round" in words(visit)
+    full = client.get(f"{out}?records=2400&interval_min=5")
+    assert "8.3 days" in words(full)

@@ -55,12 +55,17 @@ class Change:
 
 
 def _shown(value: Any, unit: str) -> str:
-    return "not set" if value in (None, "") else f"{value} {unit}".strip()
+    if value in (None, ""):
+        return "not set"
+    return f"{value:g} {unit}".strip() if isinstance(value, float) else f"{value} {unit}".strip()
 
 
 def in_words(settings: Mapping[str, Any]) -> list[tuple[str, str]]:
     """Every setting with its value and unit, in the order of the list."""
-    return [(spec.label, _shown(settings.get(key), spec.unit)) for key, spec in SETTINGS.items()]
+    rows = [(spec.label, _shown(settings.get(key), spec.unit)) for key, spec in SETTINGS.items()]
+    return [
+        (label, "never" if (label, value) == ("Switches itself off after", "0 min") else value) for label, value in rows
+    ]
 
 
 def checked(given: Mapping[str, Any]) -> dict[str, Any]:

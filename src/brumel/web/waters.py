@@ -124,7 +124,7 @@ def section(rows: Sequence[tuple[str, datetime, float, float]], zone: str, most:
             share = (value - low) / (high - low) if high > low else 0.5
             cells.append(
                 {"x": round(52 + times.index(at) * wide, 1), "y": 18 + depths.index(depth) * tall, "w": round(wide - 1, 1),
-                 "h": tall - 1, "value": value, "ink": round(0.04 + 0.5 * share, 2), "depth": depth, "at": at}
+                 "h": tall - 1, "value": value, "ink": round(0.04 + 0.4 * share, 2), "depth": depth, "at": at}
             )  # fmt: skip
         panels.append(
             {"quantity": quantity, "cells": cells, "height": 18 + len(depths) * tall + 22,

@@ -42,6 +42,7 @@ def round(round_id: str, faults: Faults = ()) -> Any:
         found = outings.round_of(session, round_id)
         leave, wrong = asked_leave(found, now)
         day = outings.today_of(found, now)
+        leave = leave or outings.leaving(found, outings.next_day(found, day) or day)
         page = render_template(
             "rounds/round.html", round=found, plan=dayplan.plan_day(session, found, now, leave_at=leave),
             sketch=waters.sketch(found.sites), outing=outings.running(session, found, day), today=day,
