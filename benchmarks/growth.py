@@ -15,6 +15,7 @@ from tests.work.helpers import Things, key
 from benchmarks.stopwatch import median_s
 from brumel.config import Config
 from brumel.core.planning import Task, plan
+from brumel.store.rounds import Log
 from brumel.store.tables import Reading
 from brumel.web import create_app
 from brumel.work import demo, outings
@@ -29,10 +30,12 @@ def _places(desk: Desk, things: Things) -> dict[str, str]:
         reading = session.scalar(select(Reading.id).where(Reading.quantity == "ph").limit(1))
         visit = session.scalar(select(Reading.visit_id).where(Reading.quantity == "ph").limit(1))
         found = outings.rounds(session)[0].id
+        log = session.scalar(select(Log.id))
     out = outings.start(desk, things.ansa, key(), round_id=str(found))["outing"]
     return {
         "Today": "/", "Bench": "/bench", "Rounds": "/rounds", "a round": f"/rounds/rounds/{found}",
         "an outing": f"/rounds/outings/{out}", "a site": f"/rounds/sites/{things.sites['raceway']}",
+        "a site, five years": f"/rounds/sites/{things.sites['raceway']}?span=all", "a logged week": f"/rounds/logs/{log}",
         "a sheet": f"/rounds/visits/{visit}", "Kit": "/kit", "a probe": f"/kit/probes/{things.probes['A1']}",
         "Records": "/records", "Records, one site": f"/records?site={things.sites['raceway']}&quantity=ph",
         "a reading": f"/records/readings/{reading}", "Review": "/records/review",

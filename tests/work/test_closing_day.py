@@ -1,5 +1,8 @@
 """The end of the day: closing checks, what they do to a span, discoveries, opening again, signing."""
 
+import uuid
+from concurrent.futures import ThreadPoolExecutor
+
 import pytest
 from sqlalchemy import select
 
@@ -210,3 +213,24 @@ def test_a_closing_names_what_is_wrong_and_oxygen_closes_in_its_own_vessel(desk,
     found = close(desk, clock, things, "A5", (offers[0].value,))
     with desk.read() as session:
         assert closings.closing(session, found).holds
+
+
+def test_two_decisions_at_once_take_turns_and_only_one_stands(desk, clock, things):
+    a_day(desk, clock, things, offset_mv=4.2 - 20.0)
+    found = close(desk, clock, things)
+    before = standing(desk)
+
+    def decide(decision):
+        try:
+            return rule(desk, things.ilka, found, decision)
+        except MovedOn:
+            return None
+
+    with ThreadPoolExecutor(4) as pool:
+        made = list(pool.map(decide, ["correct", "doubt", "reject", "doubt"]))
+    assert sum(m is not None for m in made) == 1
+    now = standing(desk)
+    assert [r.version for r in now] == [2] * len(before)
+    assert len({r.backing for r in now}) == 1
+    with desk.read() as session:
+        assert len(rulings.of_subject(session, uuid.UUID(found))) == 1

@@ -6,7 +6,7 @@ import uuid
 from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Identity, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Identity, Index, SmallInteger, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.tables import Base, Calibration, Json, Probe, Run, Site, User, Uuid
@@ -151,7 +151,7 @@ class LogValue(Base):
     log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"), primary_key=True)
     at: Mapped[datetime] = mapped_column(primary_key=True)
     value: Mapped[float]
-    flag: Mapped[int]
+    flag: Mapped[int] = mapped_column(SmallInteger)
 
 
 class LogService(Base):

@@ -18,8 +18,8 @@ from brumel.store.tables import Calibration, Lot, Point, Reading, User, Visit
 from brumel.work import closings
 from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
+from brumel.work.rounds.believable import limited
 from brumel.work.rounds.rows import follow, locked
-from brumel.work.rounds.sheet import limited
 
 DECISIONS = {
     "bracket": "bracketed: the check held",

@@ -1,20 +1,10 @@
 """Reading sites: places and their past, the sheet of a visit, and writing it."""
 
+from brumel.work.rounds.judging import judge
 from brumel.work.rounds.places import HISTORY, Past, latest, past_values, site, sites, standing
 from brumel.work.rounds.rows import reading
-from brumel.work.rounds.sheet import (
-    Backing,
-    Line,
-    Sheet,
-    Value,
-    backing,
-    conditions,
-    judge,
-    of_visit,
-    sheet,
-    standard_u,
-    visit,
-)  # fmt: skip
+from brumel.work.rounds.shapes import Backing, Line, Sheet, Value
+from brumel.work.rounds.sheet import backing, conditions, of_visit, sheet, standard_u, visit
 from brumel.work.rounds.slips import correct
 from brumel.work.rounds.writing import (
     BY_HAND,

@@ -15,20 +15,11 @@ from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit
 from brumel.work import kit
 from brumel.work.desk import NotFound, Write, object_id
+from brumel.work.rounds.follows import derived, parts
+from brumel.work.rounds.judging import judge, value_of
 from brumel.work.rounds.places import Past, past_values
-from brumel.work.rounds.sheet import (
-    Backing,
-    Line,
-    Sheet,
-    Value,
-    conditions,
-    derived,
-    judge,
-    of_visit,
-    parts,
-    standard_u,
-    value_of,
-)  # fmt: skip
+from brumel.work.rounds.shapes import Backing, Line, Sheet, Value
+from brumel.work.rounds.sheet import conditions, of_visit, standard_u
 from brumel.work.rounds.sheet import visit as find_visit
 from brumel.work.trades import Case, trade
 

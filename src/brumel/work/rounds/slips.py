@@ -13,9 +13,7 @@ from brumel.work.desk import Desk, MovedOn, Refused
 from brumel.work.reasons import clean_reason
 from brumel.work.rounds.places import past_values
 from brumel.work.rounds.rows import follow, locked, next_version, reading, rework, row_of
-from brumel.work.rounds.sheet import (
-    sheet,
-)  # fmt: skip
+from brumel.work.rounds.sheet import sheet
 from brumel.work.trades import trade
 
 

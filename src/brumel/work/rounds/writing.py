@@ -21,17 +21,11 @@ from brumel.work.bench import add_typed, check_typed
 from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, object_id
 from brumel.work.reasons import clean_reason
 from brumel.work.rounds import words
+from brumel.work.rounds.believable import findings, limited
 from brumel.work.rounds.places import past_values, site
 from brumel.work.rounds.rows import follow, locked, row_of
-from brumel.work.rounds.sheet import (
-    Line,
-    Sheet,
-    Value,
-    findings,
-    limited,
-    of_visit,
-    sheet,
-)  # fmt: skip
+from brumel.work.rounds.shapes import Line, Sheet, Value
+from brumel.work.rounds.sheet import of_visit, sheet
 from brumel.work.rounds.sheet import visit as find_visit
 from brumel.work.trades import Case, trade
 

@@ -1,0 +1,53 @@
+"""The tables of writing itself: keys, audit, what the simulated meter knows, counters of the sign-in limit."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import ForeignKey, Identity
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from brumel.store.base import Base, Json, Uuid
+from brumel.store.kit import User
+
+
+class WriteKey(Base):
+    """An idempotency key that has been used, and what came of it."""
+
+    __tablename__ = "write_keys"
+    key: Mapped[Uuid] = mapped_column(primary_key=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    action: Mapped[str]
+    at: Mapped[datetime]
+    result: Mapped[Json]
+
+
+class Audit(Base):
+    """Who did what to which thing, written in the same transaction as the thing."""
+
+    __tablename__ = "audit"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    at: Mapped[datetime] = mapped_column(index=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    action: Mapped[str]
+    subject: Mapped[str] = mapped_column(index=True)
+    detail: Mapped[Json]
+    key: Mapped[Uuid]
+    user: Mapped[User] = relationship(lazy="joined")
+
+
+class Truth(Base):
+    """What the simulated meter knows and Brumel's judging never reads: probes, waters, its clock."""
+
+    __tablename__ = "sim_truths"
+    subject: Mapped[str] = mapped_column(primary_key=True)
+    body: Mapped[Json]
+
+
+class RateLimit(Base):
+    """Counters of the sign-in limit, shared by all web workers."""
+
+    __tablename__ = "rate_limits"
+    key: Mapped[str] = mapped_column(primary_key=True)
+    count: Mapped[int]
+    expires_at: Mapped[datetime]

@@ -1,0 +1,188 @@
+"""The tables of kit: people, meters, probes and what is done to them, solutions, counts, methods."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import CheckConstraint, ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from brumel.store.base import Base, Json, Uuid, uuid_key
+
+
+class User(Base):
+    """A person who signs in. `stamp` changes with the password, so old sessions end."""
+
+    __tablename__ = "users"
+    id: Mapped[Uuid] = uuid_key()
+    username: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    role: Mapped[str] = mapped_column(CheckConstraint("role in ('technician', 'lead')", name="users_role"))
+    password_hash: Mapped[str]
+    stamp: Mapped[str]
+    active: Mapped[bool] = mapped_column(default=True)
+    created_at: Mapped[datetime]
+
+
+class Meter(Base):
+    """A meter; `link` says how readings come: typed, from the simulated meter, or by the link program ("sdi12")."""
+
+    __tablename__ = "meters"
+    id: Mapped[Uuid] = uuid_key()
+    name: Mapped[str]
+    serial: Mapped[str]
+    link: Mapped[str] = mapped_column(CheckConstraint("link in ('typed', 'simulated', 'sdi12')", name="meters_link"))
+    description: Mapped[str] = mapped_column(default="")
+    firmware: Mapped[str] = mapped_column(default="")
+    battery: Mapped[str] = mapped_column(default="")
+    token_hash: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
+
+
+class Probe(Base):
+    """A probe measures one quantity and has its own life.
+
+    Its own record wins over the method: `waits` {upkeep: hours}, `intervals` {upkeep: days}, `limits` {name: value},
+    `storage`. `nominal` is a cell's constant [1/cm]; `address` its place on the meter's link.
+    """
+
+    __tablename__ = "probes"
+    id: Mapped[Uuid] = uuid_key()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    name: Mapped[str]
+    serial: Mapped[str]
+    quantity: Mapped[str]
+    kind: Mapped[str] = mapped_column(default="")
+    cable_m: Mapped[float | None]
+    nominal: Mapped[float | None]
+    reference_electrode: Mapped[str] = mapped_column(default="")
+    storage: Mapped[str] = mapped_column(default="")
+    address: Mapped[str] = mapped_column(default="")
+    in_service: Mapped[datetime]
+    retired_at: Mapped[datetime | None]
+    note: Mapped[str] = mapped_column(default="")
+    waits: Mapped[Json] = mapped_column(default=dict)
+    intervals: Mapped[Json] = mapped_column(default=dict)
+    limits: Mapped[Json] = mapped_column(default=dict)
+    meter: Mapped[Meter] = relationship(lazy="joined")
+
+
+class Fitting(Base):
+    """The probe was fitted to a meter; the newest row says where it is now."""
+
+    __tablename__ = "fittings"
+    id: Mapped[Uuid] = uuid_key()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    at: Mapped[datetime]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    meter: Mapped[Meter] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class Snapshot(Base):
+    """A meter's settings as they were seen; `changes` against the one before, acknowledged with a reason."""
+
+    __tablename__ = "snapshots"
+    id: Mapped[Uuid] = uuid_key()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    at: Mapped[datetime]
+    settings: Mapped[Json]
+    changes: Mapped[list[Any]]
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("snapshots_by_meter", "meter_id", "at"),)
+
+
+class Inspection(Base):
+    """A probe looked over: findings by item; one that blocks keeps it off Bench until a later, clean look."""
+
+    __tablename__ = "inspections"
+    id: Mapped[Uuid] = uuid_key()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    at: Mapped[datetime]
+    findings: Mapped[Json]
+    blocks: Mapped[bool]
+    note: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("inspections_by_probe", "probe_id", "at"),)
+
+
+class Upkeep(Base):
+    """Something done to a probe, and until when it must not be calibrated."""
+
+    __tablename__ = "upkeep"
+    id: Mapped[Uuid] = uuid_key()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    what: Mapped[str]
+    at: Mapped[datetime]
+    ready_at: Mapped[datetime]
+    note: Mapped[str] = mapped_column(default="")
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("upkeep_by_probe", "probe_id", "at"),)
+
+
+class Lot(Base):
+    """A solution by lot. `measures` {quantity: {family, label, u, ...}} says what it is a standard of; a label wins."""
+
+    __tablename__ = "lots"
+    id: Mapped[Uuid] = uuid_key()
+    code: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    measures: Mapped[Json]
+    container: Mapped[str] = mapped_column(default="bottle")
+    expires_on: Mapped[datetime]
+    opened_at: Mapped[datetime | None]
+    open_days: Mapped[int]
+    single_use: Mapped[bool] = mapped_column(default=False)
+    discarded_at: Mapped[datetime | None]
+
+
+class Count(Base):
+    """How much there was of a lot [mL, or pieces of what is for a single use] or of a spare, counted by hand."""
+
+    __tablename__ = "counts"
+    id: Mapped[Uuid] = uuid_key()
+    lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    spare: Mapped[str] = mapped_column(default="")
+    amount: Mapped[float]
+    reason: Mapped[str] = mapped_column(default="")
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    __table_args__ = (
+        CheckConstraint("(lot_id is null) <> (spare = '')", name="counts_of_one_thing"),
+        Index("counts_by_lot", "lot_id", "at"), Index("counts_by_spare", "spare", "at"),
+    )  # fmt: skip
+
+
+class MethodVersion(Base):
+    """A method the lead made or changed; the highest version of a key is the one in use."""
+
+    __tablename__ = "method_versions"
+    id: Mapped[Uuid] = uuid_key()
+    key: Mapped[str]
+    version: Mapped[int]
+    body: Mapped[Json]
+    retired: Mapped[bool] = mapped_column(default=False)
+    reason: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (UniqueConstraint("key", "version"),)
+
+
+class LinkSession(Base):
+    """One run of the link program on a meter: its clock starts at `at`; `last_at` and `last` are what came last."""
+
+    __tablename__ = "link_sessions"
+    id: Mapped[Uuid] = uuid_key()
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"), index=True)
+    at: Mapped[datetime]
+    agent: Mapped[str]
+    last_at: Mapped[datetime]
+    last: Mapped[Json] = mapped_column(default=dict)

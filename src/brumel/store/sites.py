@@ -1,0 +1,153 @@
+"""The tables of what is read where: clients, sites, visits, readings."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from brumel.store.base import Base, Json, Uuid, uuid_key
+from brumel.store.bench import Calibration
+from brumel.store.kit import Probe, User
+
+
+class Client(Base):
+    """Who the water belongs to."""
+
+    __tablename__ = "clients"
+    id: Mapped[Uuid] = uuid_key()
+    name: Mapped[str] = mapped_column(unique=True)
+    note: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
+
+
+class Site(Base):
+    """A place that is read: where it is, what it is used for, and its terms as they stand (`SiteTerms` keeps them all).
+
+    `ranges` {quantity: {usual, gross}}, `limits` {quantity: {low, high, source}}, `water` how its salt and solids are
+    worked out, `depths` the points of a profile [m].
+    """
+
+    __tablename__ = "sites"
+    id: Mapped[Uuid] = uuid_key()
+    client_id: Mapped[Uuid] = mapped_column(ForeignKey("clients.id"), index=True)
+    name: Mapped[str]
+    kind: Mapped[str]
+    use: Mapped[str] = mapped_column(default="")
+    zone: Mapped[str]
+    altitude_m: Mapped[float]
+    latitude: Mapped[float | None]
+    longitude: Mapped[float | None]
+    depths: Mapped[list[Any]] = mapped_column(default=list)
+    ranges: Mapped[Json]
+    limits: Mapped[Json] = mapped_column(default=dict)
+    water: Mapped[Json] = mapped_column(default=dict)
+    terms_version: Mapped[int] = mapped_column(default=1)
+    note: Mapped[str] = mapped_column(default="")
+    retired_at: Mapped[datetime | None]
+    owner: Mapped[Client] = relationship(lazy="joined")
+
+    @property
+    def client(self) -> str:
+        """The client's name."""
+        return self.owner.name
+
+
+class SiteTerms(Base):
+    """The ranges, limits and use of a site as they were from a moment on, with who changed them and why."""
+
+    __tablename__ = "site_terms"
+    id: Mapped[Uuid] = uuid_key()
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
+    version: Mapped[int]
+    body: Mapped[Json]
+    reason: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (UniqueConstraint("site_id", "version"),)
+
+
+class Visit(Base):
+    """A technician at a site. What was known of air and water there, and notes, are `VisitNote`s: they come bit by bit."""
+
+    __tablename__ = "visits"
+    id: Mapped[Uuid] = uuid_key()
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"), index=True)
+    operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    outing_id: Mapped[Uuid | None] = mapped_column(ForeignKey("outings.id"), index=True)
+    source: Mapped[str]
+    at: Mapped[datetime]
+    site: Mapped[Site] = relationship(lazy="joined")
+    operator: Mapped[User] = relationship(lazy="joined")
+    carried: Mapped[list[VisitProbe]] = relationship(lazy="selectin", order_by="VisitProbe.place")
+
+    @property
+    def probes(self) -> list[Probe]:
+        """The probes the site is read with, the first instrument's before the second's."""
+        return [c.probe for c in self.carried]
+
+
+class VisitProbe(Base):
+    """A probe a site is read with; `role` is "first", or "second" for a second instrument beside the first."""
+
+    __tablename__ = "visit_probes"
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), primary_key=True)
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), primary_key=True)
+    place: Mapped[int]
+    role: Mapped[str] = mapped_column(default="first")
+    probe: Mapped[Probe] = relationship(lazy="joined")
+
+
+class Reading(Base):
+    """A site reading. (`root_id`, `version`): a correction is a new row with a reason; the highest version stands.
+
+    `parents` name the roots a derived value follows from; `ruling_id` the decision that made this version.
+    """
+
+    __tablename__ = "readings"
+    id: Mapped[Uuid] = uuid_key()
+    root_id: Mapped[Uuid]
+    version: Mapped[int]
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), index=True)
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
+    quantity: Mapped[str]
+    at: Mapped[datetime]
+    probe_id: Mapped[Uuid | None] = mapped_column(ForeignKey("probes.id"))
+    depth_m: Mapped[float | None]
+    role: Mapped[str] = mapped_column(default="first")
+    parents: Mapped[list[Any]] = mapped_column(default=list)
+    dip_id: Mapped[Uuid | None] = mapped_column(ForeignKey("dips.id"))
+    calibration_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
+    backing: Mapped[str]
+    backing_words: Mapped[str]
+    entered_as: Mapped[str]
+    raw: Mapped[float]
+    raw_unit: Mapped[str]
+    temperature_c: Mapped[float]
+    value: Mapped[float]
+    unit: Mapped[str]
+    expanded_uncertainty: Mapped[float | None]
+    working: Mapped[Json]
+    settling: Mapped[Json]
+    findings: Mapped[list[Any]]
+    flag: Mapped[int]
+    outcome: Mapped[str] = mapped_column(default="")
+    outcome_words: Mapped[str] = mapped_column(default="")
+    grade: Mapped[str] = mapped_column(default="")
+    ruling_id: Mapped[Uuid | None] = mapped_column(ForeignKey("rulings.id"), index=True)
+    reason: Mapped[str]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    written_at: Mapped[datetime]
+    probe: Mapped[Probe | None] = relationship(lazy="joined")
+    visit: Mapped[Visit] = relationship(lazy="joined")
+    calibration: Mapped[Calibration | None] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (
+        UniqueConstraint("root_id", "version"),
+        Index("readings_by_site", "site_id", "quantity", "at"),
+        Index("readings_by_time", "at"),
+        Index("readings_by_calibration", "calibration_id", "at"),
+    )

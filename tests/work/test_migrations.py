@@ -1,0 +1,87 @@
+"""A database with things in it comes through every migration, and ends as the tables say."""
+
+import uuid
+from datetime import UTC, datetime
+
+import pytest
+from alembic import command
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import create_engine, text
+
+from brumel.store.migrate import alembic_config, migrate
+from brumel.store.rounds import Unsigned
+from brumel.store.sessions import make_sessions
+from brumel.store.tables import Base, Reading
+from brumel.work import rounds
+from tests.conftest import _database, _do
+
+PLAIN = {"uuid": uuid.uuid4, "text": str, "character varying": lambda: "x", "double precision": lambda: 7.0,
+         "integer": lambda: 1, "smallint": lambda: 1, "boolean": lambda: False, "jsonb": lambda: "{}",
+         "timestamp with time zone": lambda: datetime(2026, 3, 1, tzinfo=UTC)}  # fmt: skip
+
+
+@pytest.fixture
+def empty(server):
+    name = f"t_{uuid.uuid4().hex[:12]}"
+    _do(server, f"create database {name}")
+    yield _database(server, name)
+    _do(server, f"drop database {name} with (force)")
+
+
+def put(connection, table, **given):
+    """A row with what is given, and something plain in whatever else must not stay empty."""
+    query = text("select column_name, data_type from information_schema.columns where table_name = :t "
+                 "and is_nullable = 'NO' and column_default is null and is_identity = 'NO'")  # fmt: skip
+    row = {name: PLAIN[kind]() for name, kind in connection.execute(query, {"t": table})} | given
+    names, marks = ", ".join(row), ", ".join(f":{n}" for n in row)
+    connection.execute(text(f"insert into {table} ({names}) values ({marks})"), row)
+    return row["id"]
+
+
+def test_readings_of_an_older_version_keep_their_site_client_probe_and_place_in_the_queue(empty):
+    command.upgrade(alembic_config(empty), "0003")
+    engine = create_engine(empty)
+    with engine.begin() as connection:
+        user = put(connection, "users", role="lead")
+        meter = put(connection, "meters", link="typed")
+        probe = put(connection, "probes", meter_id=meter, quantity="ph", name="Old one")
+        sites = [
+            put(connection, "sites", client=c, name=c + " pond", zone="Europe/Oslo")
+            for c in ("Alder", "Birch", "Alder")
+        ]
+        for site in sites:
+            visit = put(connection, "visits", site_id=site, operator_id=user, probe_id=probe, source="typed")
+            root = uuid.uuid4()
+            for version in (1, 2):
+                own = root if version == 1 else uuid.uuid4()
+                put(connection, "readings", id=own, root_id=root, version=version, visit_id=visit, site_id=site, by_id=user,
+                    quantity="ph", findings="[]", value=7.0 + version)  # fmt: skip
+    migrate(empty)
+    with make_sessions(engine)() as session:
+        known = rounds.sites(session)
+        assert [s.client for s in known] == ["Alder", "Alder", "Birch"]
+        assert len({s.client_id for s in known}) == 2
+        last = rounds.latest(session, sites, ["ph"])
+        assert {(r.value, r.probe_id, r.role) for rows in last.values() for r in rows} == {(9.0, probe, "first")}
+        assert session.query(Unsigned).count() == 3
+        assert {v.probes[0].name for v in {r.visit for r in session.query(Reading)}} == {"Old one"}
+    with pytest.raises(Exception, match=r"only added|evidence|append"), engine.begin() as connection:
+        connection.execute(text("update readings set value = 1"))
+    engine.dispose()
+
+
+def test_the_migrations_end_where_the_tables_are(empty):
+    migrate(empty)
+    engine = create_engine(empty)
+
+    def ours(name, kind, _parents):
+        return not (kind == "table" and name and name.startswith(("samples_", "alembic")))
+
+    with engine.connect() as connection:
+        context = MigrationContext.configure(
+            connection, opts={"include_name": ours, "compare_server_default": False, "compare_type": True}
+        )
+        found = compare_metadata(context, Base.metadata)
+    engine.dispose()
+    assert found == []
