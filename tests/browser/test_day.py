@@ -180,6 +180,7 @@ def test_a_sheet_of_five_quantities_by_keyboard_alone(brumel, open_page):
         nonlocal presses
         for _ in range(times):
             presses += 1
+            page.wait_for_load_state()
             page.keyboard.press(key)
 
     page.get_by_label(re.compile("live, as far")).focus()

@@ -115,6 +115,7 @@ def test_three_point_ph_takes_nine_presses_besides_waiting(brumel, open_page):
     def press(key):
         nonlocal presses
         presses += 1
+        page.wait_for_load_state()  # the keys are listened to once the page is whole
         page.keyboard.press(key)
 
     press("s")  # the settings are as on record

@@ -138,6 +138,7 @@ def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page
     def press(key):
         nonlocal presses
         presses += 1
+        page.wait_for_load_state()  # the keys are listened to once the page is whole
         page.keyboard.press(key)
 
     press("2")  # Bench

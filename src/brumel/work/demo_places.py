@@ -119,6 +119,16 @@ def rounds(sites: dict[str, Site], starts: date) -> list[Round]:
     return made
 
 
+def _layers(key: str, season: float) -> dict[str, float]:
+    """What changes with each metre down: salt water lies under fresh, and in summer it is cold and breathes little."""
+    if key != "basin":
+        return {}
+    warm = max(season + 0.4, 0.0)
+    return {
+        "temperature_c": -0.9 * warm, "conductivity_25_us_cm": 1900.0, "oxygen_percent": -4 - 7 * warm, "ph": -0.03,
+    }  # fmt: skip
+
+
 def waters(session: Session, sites: dict[str, Site], when: datetime) -> None:
     """What the waters truly are at a time: a season and a little life of their own."""
     day = when.timetuple().tm_yday
@@ -136,6 +146,6 @@ def waters(session: Session, sites: dict[str, Site], when: datetime) -> None:
                 "oxygen_percent": round(sat + dsat * (0.5 * season + 0.5 * wiggle), 2),
                 "redox_mv": round(mv + 8 * other, 1), "nitrate_mg_l": round(no3 * (1 + 0.12 * wiggle), 3),
                 "ammonium_mg_l": round(nh4 * (1 + 0.15 * other), 4),
-                "chlorine_mg_l": round(free * (1 + 0.08 * wiggle), 3),
+                "chlorine_mg_l": round(free * (1 + 0.08 * wiggle), 3), "layers": _layers(key, season),
             },
         )  # fmt: skip

@@ -168,7 +168,7 @@ def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
     """What the probe really stands in, faults of cups included."""
     if dip.visit_id:
         visit = session.get_one(Visit, dip.visit_id)
-        return _water(truth(session, f"site:{visit.site_id}"), probe.quantity)
+        return _water(_at_depth(truth(session, f"site:{visit.site_id}"), dip.depth_m), probe.quantity)
     body = truth(session, f"probe:{dip.probe_id}")
     at = float(body.get("cups_c", 20.0))
     run = session.get_one(Run, dip.run_id)
@@ -231,6 +231,12 @@ def _solution(
     if "carry_over" in own.faults and dip.step == "low":
         value = value * 1.6
     return Liquid(at, ion_mg_l=value * (1 + shift))
+
+
+def _at_depth(body: dict[str, Any], depth_m: float | None) -> dict[str, Any]:
+    """The water further down: its `layers` say what changes with each metre below the top one."""
+    below = max((depth_m or 0.0) - 0.3, 0.0)
+    return body | {key: body[key] + below * each for key, each in body.get("layers", {}).items()}
 
 
 def _water(body: dict[str, Any], quantity: str) -> Liquid:
