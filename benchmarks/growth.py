@@ -47,7 +47,7 @@ def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
     for name, path in places.items():
         answer = client.get(path)
         assert answer.status_code == 200, (path, answer.status_code)
-        found[name] = 1000 * median_s(lambda path=path: client.get(path), 15)
+        found[name] = 1000 * median_s(lambda path=path: client.get(path), 9)
     return found
 
 

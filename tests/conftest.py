@@ -129,8 +129,8 @@ def present_template(server: str) -> str:
 
 @pytest.fixture(scope="session")
 def told_template(server: str) -> str:
-    """The same with a history of six weeks: a new membrane, a failed check, a probe that ages."""
-    return _template(server, "told", lambda: datetime.now(UTC), weeks=6)
+    """The same with a history of five weeks: a new membrane, a failed check, a probe that ages."""
+    return _template(server, "told", lambda: datetime.now(UTC), weeks=5)
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
 from brumel.store.rounds import LogValue
 from brumel.web import waters
-from brumel.work import logchecks, logs, rounds
+from brumel.work import closings, logchecks, logs, rounds
 from brumel.work.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from tests.work import helpers as h
@@ -207,3 +207,25 @@ def test_a_series_without_a_calibration_is_never_called_bracketed(desk, clock, t
     with pytest.raises(Refused, match="No calibration stands behind"):
         rule(desk, things.ilka, log, "bracket")
     rule(desk, things.ilka, log, "doubt")
+
+
+def test_a_share_is_taken_off_where_the_values_are_as_the_core_does_it(desk, clock, things):
+    log, y = a_log(desk, clock, things, probe="")
+    ends = logged.ends(logged.Service(90.0, 100.0, 1427.0, 1413.0), closings.criteria("conductivity"), 100.0)
+    with desk.read() as session:
+        found = logchecks.log(session, log)
+        band = logs.band(session, found, logchecks.Effect(ends, "fair", 1.0, found.ends))
+    right = logged.corrected(y, np.linspace(0, 1, y.size), ends)
+    assert (min(band.low), max(band.high)) == pytest.approx((right.min(), right.max()))
+
+
+def test_a_logger_set_out_with_a_calibration_that_had_run_out_is_unbacked(desk, clock, things):
+    a_log(desk, clock, things)
+    clock.on(days=60)
+    times, y = a_week(clock)
+    late = logs.take_in(
+        desk, things.ansa, h.key(), site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times,
+        values=list(y), name="late.csv", probe_id=things.probes["A5"],
+    )["log"]  # fmt: skip
+    with desk.read() as session:
+        assert "no valid calibration" in logchecks.standing(session, logchecks.log(session, late)).words

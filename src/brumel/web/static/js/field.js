@@ -141,7 +141,7 @@ const draw = async () => {
       const state = document.createElement("small");
       state.textContent = item.sent
         ? `Sent: ${item.readings} readings kept.`
-        : item.by === body.me
+        : (item.by ?? body.me) === body.me
           ? (item.message ?? "Waits for a signal. Worked out on sending.")
           : `Filled in by ${item.name}: waits until ${item.name} signs in here.`;
       words.append(state);
@@ -191,7 +191,7 @@ const sendAll = async () => {
   try {
     now = await signedIn();
     // A phone may change hands: a sheet goes out under the name of who filled it in, or waits for them.
-    items = items.filter((item) => item.by === now.me);
+    items = items.filter((item) => (item.by ?? now.me) === now.me);
   } catch (error) {
     queueWords.textContent =
       error.message === "signed out"
