@@ -55,7 +55,8 @@ export const drawStrip = (svg, trace, judged, options) => {
     add(svg, "path", { class: "rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
     add(svg, "text", { class: "tick tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
   }
-  for (const tick of x.ticks(6)) add(svg, "text", { class: "tick", x: x(tick), y: BOTTOM + 16 }, tick);
+  for (const tick of x.ticks(6).filter((t) => x(t) < WIDTH - 140))
+    add(svg, "text", { class: "tick", x: x(tick), y: BOTTOM + 16 }, tick);
   const from = Math.max(0, end - options.window);
   add(svg, "rect", {
     class: "strip-band",
@@ -97,6 +98,6 @@ export const drawStrip = (svg, trace, judged, options) => {
   }
   add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
   add(svg, "text", { class: "unit", x: LEFT - 30, y: TOP - 3 }, options.unit);
-  add(svg, "text", { class: "unit unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s in the cup");
+  add(svg, "text", { class: "unit unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s since it was dipped");
   svg.setAttribute("viewBox", `0 0 ${WIDTH} ${HEIGHT}`);
 };
