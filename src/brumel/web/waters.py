@@ -40,8 +40,7 @@ def last_readings(
     place = lambda at: frame.x((at - start).total_seconds() / span)  # noqa: E731
     dots = [
         {"x": place(r.at), "y": frame.y(r.value), "up": frame.y(r.value + u), "down": frame.y(r.value - u),
-         "backing": r.backing, "flag": r.flag, "value": r.value, "at": r.at, "id": r.id,
-         "early": bool(r.settling.get("early"))}
+         "backing": r.backing, "flag": r.flag, "value": r.value, "at": r.at, "id": r.id}
         for r, u in zip(ordered, us, strict=True)
     ]  # fmt: skip
     months = []

@@ -51,7 +51,7 @@ def past_drawn(
     seasons = history.seasons(session, site.id, quantities, now, depths)
     found = {}
     for quantity in quantities:
-        rows = rounds.standing(session, site.id, quantity, count, depths=depths)
+        rows = rounds.standing(session, site.id, quantity, count, depths=depths, bare=True)
         found[quantity] = waters.last_readings(
             rows, site.ranges.get(quantity, {}), now, site.zone, site.limits.get(quantity, {}),
             history.spans(session, rows), seasons[quantity],

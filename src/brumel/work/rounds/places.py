@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy import ARRAY, String, func, literal, select, true
-from sqlalchemy.orm import Session, aliased, lazyload
+from sqlalchemy.orm import Session, aliased, defer, lazyload
 
 from brumel.core import believability as belief
 from brumel.methods.field import load_field
@@ -36,9 +36,12 @@ def site(session: Session, site_id: str | uuid.UUID) -> Site:
 
 def standing(
     session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY, before: datetime | None = None,
-    depths: tuple[float, float] | None = None,
+    depths: tuple[float, float] | None = None, bare: bool = False,
 ) -> list[Reading]:  # fmt: skip
-    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named."""
+    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named.
+
+    bare : without working, settling and findings, which a drawing of hundreds has no use for
+    """
     newer = aliased(Reading)
     query = (
         select(Reading)
@@ -52,6 +55,8 @@ def standing(
         query = query.where(Reading.at < before)
     if depths is not None:
         query = query.where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths))
+    if bare:
+        query = query.options(defer(Reading.working), defer(Reading.settling), defer(Reading.findings))
     return list(session.scalars(query))
 
 
