@@ -3,6 +3,7 @@
 import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from types import SimpleNamespace
 
 import numpy as np
@@ -79,8 +80,7 @@ def test_a_history_runs_from_old_to_new_with_its_limits():
 def test_last_readings_show_uncertainty_and_the_usual_range():
     now = datetime(2026, 5, 20, 9, tzinfo=UTC)
     readings = [
-        SimpleNamespace(at=now - timedelta(days=d), value=7.2 + d / 100, expanded_uncertainty=u, backing="open", flag=1, id=d,
-                        settling={"early": d == 3})
+        SimpleNamespace(at=now - timedelta(days=d), value=7.2 + d / 100, expanded_uncertainty=u, backing="open", flag=1, id=d)
         for d, u in ((1, 0.03), (3, None), (30, 0.05))
     ]  # fmt: skip
     view = waters.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
@@ -89,7 +89,7 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]
     assert newest["x"] < view["now"] <= view["frame"].right
-    assert [d["early"] for d in view["dots"]] == [False, True, False]
+    assert [d["id"] for d in view["dots"]] == [30, 3, 1]
     assert waters.last_readings([], {}, now, "UTC") is None
 
 
@@ -200,3 +200,13 @@ def test_the_ribbon_draws_the_plan_up_to_leaving_and_coming_home():
     assert bar["w"] == pytest.approx(1.5 * (view["leave"] - view["now"]) / 2)
     assert view["back"] > view["leave"]
     assert drawn.ribbon([], now)["bars"] == []
+
+
+def test_every_class_of_a_drawing_has_a_style():
+    web = Path(drawn.__file__).parent
+    styles = "".join(p.read_text() for p in (web / "static/css").glob("*.css"))
+    for place in (web / "templates/drawn").glob("*.html"):
+        tags = re.findall(r"<(?:path|rect|circle|line)\b[^>]*>", place.read_text())
+        found = [m[1] for t in tags if "fill=" not in t and (m := re.search(r'class="([^"{]*)', t))]
+        missing = {name for text in found for name in text.split() if not re.search(rf"\.{name}\b", styles)}
+        assert not {m for m in missing if not m.endswith("-")}, place.name
