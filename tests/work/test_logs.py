@@ -146,9 +146,12 @@ def a_log(desk, clock, things, probe="A5"):
     return made["log"], y
 
 
-def rule(desk, who, log, decision, version=0, reason="Looked at both ends", name="Ilka Torvend"):
+def rule(desk, who, log, decision, version=0, reason="Looked at both ends", name="Ilka Torvend", seen=None):
+    with desk.read() as session:
+        kept = logchecks.services(session, logchecks.log(session, log))
     return logchecks.rule(
-        desk, who, h.key(), log_id=log, decision=decision, reason=reason, name=name, version=version
+        desk, who, h.key(), log_id=log, decision=decision, reason=reason, name=name, version=version,
+        service_id=seen or (str(kept[0].id) if kept else ""),
     )  # fmt: skip
 
 
@@ -184,8 +187,13 @@ def test_a_series_is_closed_by_what_was_read_at_its_end_and_its_values_stay(desk
         assert (min(band.low), max(band.high)) == pytest.approx((right.min(), right.max()))
         text = series_csv.write("oxygen", "mg/L", stands.state, rows[:1])
         assert text.splitlines()[0] == "time_utc,oxygen [mg/L] recorded,oxygen [mg/L] reported,qartod_flag,backing"
+    with desk.read() as session:
+        first = str(logchecks.services(session, logchecks.log(session, log))[0].id)
+    clock.on(minutes=1)
     again = dict(OFF, before=4.2)  # -4.9 at the end: beyond 2 mg/L nothing is reported
     logchecks.serve(desk, things.ansa, h.key(), log_id=log, service=logged.Service(**again))
+    with pytest.raises(MovedOn, match="read again in another window"):
+        rule(desk, things.ilka, log, "correct", version=1, seen=first)
     rule(desk, things.ilka, log, "correct", version=1)
     with desk.read() as session:
         found = logchecks.log(session, log)

@@ -83,6 +83,7 @@ def serve(desk: Desk, actor: User, key: uuid.UUID, *, log_id: str, service: logg
         if w.done:
             return w.done
         found = log(w.session, log_id)
+        w.session.execute(select(Log.id).where(Log.id == found.id).with_for_update())
         made = effect(w.session, found, service)
         unit = "%" if made.ends.relative else found.unit
         told = (
@@ -131,10 +132,31 @@ def rulings_of(session: Session, found: Log) -> list[LogRuling]:
     return list(session.scalars(query))
 
 
+def barred(found: Log, made: Effect | None) -> dict[str, str]:
+    """For each decision the sentence that speaks against it, empty where it may be taken."""
+    why = dict.fromkeys(DECISIONS, "")
+    if made is None:
+        nothing = "Nothing was read at its end; it can be called doubtful or not reported, not more."
+        return why | {"bracket": nothing, "correct": nothing}
+    if found.calibration_id is None:
+        nothing = "No calibration stands behind this series; it can be called doubtful or not reported."
+        return why | {"bracket": nothing, "correct": nothing}
+    if made.ends.holds:
+        return why | {"correct": "The checks held; there is nothing to correct."}
+    why["bracket"] = "The checks did not hold; this series cannot be called bracketed."
+    if made.until <= 0:
+        why["correct"] = "It was off by more than may be corrected from its start; nothing of it can be reported."
+    return why
+
+
 def rule(
-    desk: Desk, actor: User, key: uuid.UUID, *, log_id: str, decision: str, reason: str, name: str, version: int
-) -> dict[str, Any]:
-    """The lead decides what a series is worth, with name; `version` is the one the page showed (0 for none)."""
+    desk: Desk, actor: User, key: uuid.UUID, *, log_id: str, decision: str, reason: str, name: str, version: int,
+    service_id: str = "",
+) -> dict[str, Any]:  # fmt: skip
+    """The lead decides what a series is worth, with name.
+
+    version, service_id : the decision and the reading of its end that the page had shown (0 and empty for none)
+    """
     with desk.write(actor, key, "log.rule") as w:
         if w.done:
             return w.done
@@ -148,17 +170,10 @@ def rule(
             raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
         newest = next(iter(services(w.session, found)), None)
         made = of_service(w.session, newest) if newest else None
-        if decision in ("bracket", "correct"):
-            if made is None:
-                raise Refused("Nothing was read at its end; it can be called doubtful or not reported, not more.")
-            if found.calibration_id is None:
-                raise Refused("No calibration stands behind this series; it can be called doubtful or not reported.")
-            if decision == "bracket" and not made.ends.holds:
-                raise Refused("The checks did not hold; this series cannot be called bracketed.")
-            if decision == "correct" and made.ends.holds:
-                raise Refused("The checks held; there is nothing to correct.")
-            if decision == "correct" and made.until <= 0:
-                raise Refused("It was off by more than may be corrected from its start; nothing of it can be reported.")
+        if service_id != (str(newest.id) if newest else ""):
+            raise MovedOn("Its end was read again in another window. You now see what that does.")
+        if against := barred(found, made)[decision]:
+            raise Refused(against)
         why = clean_reason(reason, required=decision != "bracket" or bool(have))
         row = LogRuling(
             id=uuid.uuid4(), log_id=found.id, version=version + 1, service_id=newest.id if newest else None,

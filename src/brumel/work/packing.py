@@ -85,8 +85,8 @@ def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter])
     known = stock.spares(session)
     made: dict[str, Item] = {}
 
-    def take(key: str, what: str, why: str, counted: str = "", needed: float = 1.0) -> None:
-        left = known[counted or key][1]
+    def take(key: str, what: str, why: str, needed: float = 1.0) -> None:
+        left = known[key][1]
         made[key] = Item(key, what, f"{why}; {left.words}", left.short_of(needed))
 
     for c in chosen:
@@ -174,21 +174,22 @@ def settings(session: Session, found: Outing, now: datetime) -> list[Settings]:
     made = []
     for meter in carried.values():
         taken = kit.last_snapshot(session, meter.id)
-        said = found.settings.get(str(meter.id))
-        stands = said is not None and taken is not None and said["snapshot"] == str(taken.id)
+        said = _confirmed(found, taken)
         rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
-        made.append(Settings(meter, taken, rows, f"{said['at']} by {said['by']}" if stands and said else ""))
+        made.append(Settings(meter, taken, rows, f"{said['at']} by {said['by']}" if said else ""))
     return made
 
 
 def unseen(session: Session, found: Outing, meters: Iterable[Meter]) -> list[Meter]:
     """Those of these meters whose settings nobody looked through before this outing, or whose settings changed since."""
-    missing = []
-    for meter in {m.id: m for m in meters}.values():
-        taken, said = kit.last_snapshot(session, meter.id), found.settings.get(str(meter.id))
-        if taken is None or said is None or said["snapshot"] != str(taken.id):
-            missing.append(meter)
-    return missing
+    own = {m.id: m for m in meters}.values()
+    return [m for m in own if _confirmed(found, kit.last_snapshot(session, m.id)) is None]
+
+
+def _confirmed(found: Outing, taken: Snapshot | None) -> dict[str, str] | None:
+    """Who looked through these settings for the outing, None where nobody did since they were taken down."""
+    said = found.settings.get(str(taken.meter_id)) if taken is not None else None
+    return said if said is not None and taken is not None and said["snapshot"] == str(taken.id) else None
 
 
 def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, snapshot_id: str) -> dict[str, Any]:

@@ -61,16 +61,16 @@ def log(log_id: str, faults: Any = ()) -> Any:
         kept = logchecks.services(session, found)
         stands = logchecks.standing(session, found)
         effect = logchecks.of_service(session, kept[0]) if kept else None
-        shown = stands.by or (
-            effect if effect and stands.state in ("open", "unbacked") and not effect.ends.holds else None
-        )
+        barred = logchecks.barred(found, effect)
+        may = {key: words for key, words in logchecks.DECISIONS.items() if not barred[key]}
+        shown = stands.by or (effect if stands.state == "open" and "correct" in may else None)
         hint = logchecks.in_standard(session, found)
         given: dict[str, Any] = dict(request.form) or (
             {"standard_read": hint[0], "standard_value": hint[1]} if hint else {}
         )
         page = render_template(
             "rounds/log.html", log=found, site=rounds.site(session, found.site_id), standing=stands, services=kept,
-            effect=effect, rulings=logchecks.rulings_of(session, found), decisions=logchecks.DECISIONS, read=READ,
+            effect=effect, rulings=logchecks.rulings_of(session, found), decisions=logchecks.DECISIONS, may=may, read=READ,
             needed=NEEDED, given=given, hint=hint, faults=faults, corrected=shown is not None,
             view=waters.log_band(logs.band(session, found, shown), rounds.site(session, found.site_id).zone,
                                 logs.band(session, found) if shown else None),
@@ -125,6 +125,7 @@ def rule_log(log_id: str) -> Any:
         logchecks.rule(
             desk(), actor(), form.write_key, log_id=log_id, decision=request.form.get("decision", ""),
             reason=text_of(form.reason), name=request.form.get("name", "")[:120], version=form.turn_number,
+            service_id=request.form.get("service", ""),
         )  # fmt: skip
 
     return _write(log_id, do)
