@@ -163,10 +163,14 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     again.get_by_label("Password").fill(PASSWORD)
     again.get_by_role("button", name="Open the book").click()
     again.unroute("**/send")
+    sent = []
+    again.on("request", lambda r: sent.append(r.url) if r.url.endswith("/send") else None)
     again.goto(f"/rounds/outings/{made}/field")
     expect(again.locator("[data-queue]")).to_contain_text("waits until Ansa Merrik signs in here")
     again.get_by_role("button", name="Send now").click()
     expect(again.locator("[data-queue]")).to_contain_text("waits until Ansa")
+    again.wait_for_timeout(1500)  # a sending that should not be would be under way by now
+    assert sent == []
     with brumel.desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 4
 
