@@ -23,7 +23,7 @@ from tests.work.helpers import Things, key
 from brumel.meters.sensors import SAMPLES_PER_S
 from brumel.store.cluster import free_port
 from brumel.store.tables import Dip, Probe
-from brumel.work import bench, demo, live, runstate
+from brumel.work import bench, demo, simulator
 from brumel.work.desk import Desk
 
 RUNS = 50
@@ -35,17 +35,27 @@ def _runs(desk: Desk) -> dict[str, float]:
     things = Things(desk)
     made: dict[str, float] = {}
     with desk.sessions.begin() as session:
-        live.set_truth(session, "clock", {"pace": 1})
+        simulator.set_truth(session, "clock", {"pace": 1})
         meter = session.get_one(Probe, uuid.UUID(things.probes["A1"])).meter_id
         probes = [
-            Probe(id=uuid.uuid4(), meter_id=meter, name=f"Crowd {i}", serial=f"X{i}", quantity="ph", kind="refillable",
-                  in_service=desk.clock(), waits={}, intervals={}, limits={})
+            Probe(
+                id=uuid.uuid4(),
+                meter_id=meter,
+                name=f"Crowd {i}",
+                serial=f"X{i}",
+                quantity="ph",
+                kind="refillable",
+                in_service=desk.clock(),
+                waits={},
+                intervals={},
+                limits={},
+            )
             for i in range(RUNS)
-        ]  # fmt: skip
+        ]
         session.add_all(probes)
         session.flush()
         for i, probe in enumerate(probes):
-            live.set_truth(session, f"probe:{probe.id}", {"seed": 100 + i, "cups_c": 18.0 + 0.05 * i})
+            simulator.set_truth(session, f"probe:{probe.id}", {"seed": 100 + i, "cups_c": 18.0 + 0.05 * i})
     for probe in probes:
         run = bench.start(
             desk, things.ansa, key(), probe_id=str(probe.id), method_key="ph-7-4-10", source="live", cups=things.cups()
@@ -160,4 +170,4 @@ def main(url: str, desk: Desk) -> None:
     print(f"{'Samples each page got, fewest and most':<58} {min(short):>5} / {max(short)}")
     with desk.sessions.begin() as session:
         for run in runs:
-            assert runstate.load(session, run).dip
+            assert bench.load_run(session, run).dip

@@ -15,11 +15,12 @@ from tests.work.helpers import Things, key
 from benchmarks.stopwatch import median_s
 from brumel.config import Config
 from brumel.core.planning import Task, plan
-from brumel.store.rounds import Log
+from brumel.store.logger import LoggerSeries
 from brumel.store.tables import Reading
 from brumel.web import create_app
-from brumel.work import demo, outings
+from brumel.work import demo
 from brumel.work.desk import Desk
+from brumel.work.rounds import calendar, outings
 
 READINGS = int(os.environ.get("BRUMEL_BENCH_READINGS", "1000000"))
 SAMPLES = int(os.environ.get("BRUMEL_BENCH_SAMPLES", "10000000"))
@@ -29,17 +30,26 @@ def _places(desk: Desk, things: Things) -> dict[str, str]:
     with desk.read() as session:
         reading = session.scalar(select(Reading.id).where(Reading.quantity == "ph").limit(1))
         visit = session.scalar(select(Reading.visit_id).where(Reading.quantity == "ph").limit(1))
-        found = outings.rounds(session)[0].id
-        log = session.scalar(select(Log.id))
+        found = calendar.rounds(session)[0].id
+        log = session.scalar(select(LoggerSeries.id))
     out = outings.start(desk, things.ansa, key(), round_id=str(found))["outing"]
     return {
-        "Today": "/", "Bench": "/bench", "Rounds": "/rounds", "a round": f"/rounds/rounds/{found}",
-        "an outing": f"/rounds/outings/{out}", "a site": f"/rounds/sites/{things.sites['raceway']}",
-        "a site, five years": f"/rounds/sites/{things.sites['raceway']}?span=all", "a logged week": f"/rounds/logs/{log}",
-        "a sheet": f"/rounds/visits/{visit}", "Kit": "/kit", "a probe": f"/kit/probes/{things.probes['A1']}",
-        "Records": "/records", "Records, one site": f"/records?site={things.sites['raceway']}&quantity=ph",
-        "a reading": f"/records/readings/{reading}", "Review": "/records/review",
-    }  # fmt: skip
+        "Today": "/",
+        "Bench": "/bench",
+        "Rounds": "/rounds",
+        "a round": f"/rounds/plans/{found}",
+        "an outing": f"/rounds/outings/{out}",
+        "a site": f"/rounds/sites/{things.sites['raceway']}",
+        "a site, five years": f"/rounds/sites/{things.sites['raceway']}?span=all",
+        "a logged week": f"/rounds/series/{log}",
+        "a sheet": f"/rounds/visits/{visit}",
+        "Kit": "/kit",
+        "a probe": f"/kit/probes/{things.probes['A1']}",
+        "Records": "/records",
+        "Records, one site": f"/records?site={things.sites['raceway']}&quantity=ph",
+        "a reading": f"/records/readings/{reading}",
+        "Review": "/records/review",
+    }
 
 
 def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
@@ -94,7 +104,7 @@ def main(url: str) -> None:
 
     engine = make_engine(url)
     desk = Desk(make_sessions(engine))
-    demo.load(desk)
+    demo.load_demo(desk)
     things = Things(desk)
     app = create_app(Config(url, "b" * 40, demo=True, insecure_cookies=True))
     client = sign_in(app, "ilka")
@@ -110,8 +120,10 @@ def main(url: str) -> None:
     print(f"\n{counts[0]:,} readings and {counts[1]:,} samples, put in within {time.perf_counter() - start:.0f} s")
     after = _measure(client, places)
     for name in places:
-        print(f"{'Page ' + name + ', grown against demo':<58} {after[name] / before[name]:>10.2f} x  "
-              f"({after[name]:.1f} ms against {before[name]:.1f} ms)")  # fmt: skip
+        print(
+            f"{'Page ' + name + ', grown against demo':<58} {after[name] / before[name]:>10.2f} x  "
+            f"({after[name]:.1f} ms against {before[name]:.1f} ms)"
+        )
     tasks = [Task(f"{i}-{j}", 1.0 + j, j % 2 == 0, (f"{i}-{j - 1}",) if j else ()) for i in range(40) for j in range(8)]
     own = 1000 * median_s(lambda: plan(tasks, leave_min=120), 9)
     print(f"{'Planning 40 probes against the page Today':<58} {own / before['Today']:>10.2f} x  ({own:.1f} ms)")

@@ -31,8 +31,9 @@ from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import Dip
 from brumel.web import create_app
-from brumel.work import bench, demo, live, rounds, watch
+from brumel.work import bench, demo, rounds, simulator
 from brumel.work.desk import Desk
+from brumel.work.rounds.sheet import watch as sheet_watch
 
 
 def line(name: str, value: str, note: str = "") -> None:
@@ -67,9 +68,9 @@ def pages(url: str, desk: Desk) -> None:
     )["visit"]
     rounds.dip(desk, things.ansa, key(), visit_id=visit)
     with desk.sessions.begin() as session:
-        live.set_truth(session, "clock", {"pace": 60})
+        simulator.set_truth(session, "clock", {"pace": 60})
     time.sleep(1.5)
-    live.pump(desk)
+    simulator.pump(desk)
     base = median_s(lambda: bare.test_client().get("/"))
     places = (
         ("Bench page, a cup with 90 s of samples", f"/bench/runs/{run}"),
@@ -104,17 +105,17 @@ def latency(desk: Desk) -> None:
 
     things = Things(desk)
     with desk.sessions.begin() as session:
-        live.set_truth(session, "clock", {"pace": 1})
+        simulator.set_truth(session, "clock", {"pace": 1})
     visit = rounds.start_visit(
         desk, things.ansa, key(), site_id=things.sites["pool"], probes=[things.probes["A2"]], source="live"
     )["visit"]
     dip = rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"]
-    seen = watch.VisitWatch(desk, visit)
+    seen = sheet_watch.VisitWatch(desk, visit)
     stop = threading.Event()
 
     def meter() -> None:
         while not stop.is_set():
-            live.pump(desk)
+            simulator.pump(desk)
             time.sleep(0.1)
 
     delays: list[float] = []
@@ -201,7 +202,7 @@ def main() -> None:
     migrate(url)
     os.environ["BRUMEL_TEST_CLUSTER_DB"] = url
     desk = Desk(make_sessions(make_engine(url)))
-    demo.load(desk)
+    demo.load_demo(desk)
     if os.environ.get("BRUMEL_BENCH") == "growth":
         growth.main(url)
         return

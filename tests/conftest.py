@@ -70,7 +70,7 @@ def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int) -> 
     migrate(url)
     _few_partitions(url, clock())
     engine = make_engine(url)
-    demo.load(Desk(make_sessions(engine), clock), weeks=weeks)
+    demo.load_demo(Desk(make_sessions(engine), clock), weeks=weeks)
     engine.dispose()
 
 

@@ -43,9 +43,11 @@ class Demo:
         self.out = self.log.open("w")
         self.process = subprocess.Popen(
             [sys.executable, "-m", "brumel.cli", "demo", "--no-history", "--workers", "1", *arguments],
-            env=os.environ | {"BRUMEL_DATA_DIR": str(data_dir)}, stdout=self.out, stderr=subprocess.STDOUT,
+            env=os.environ | {"BRUMEL_DATA_DIR": str(data_dir)},
+            stdout=self.out,
+            stderr=subprocess.STDOUT,
             start_new_session=True,
-        )  # fmt: skip
+        )
 
     def words(self) -> str:
         return self.log.read_text("utf-8")

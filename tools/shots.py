@@ -19,7 +19,7 @@ from brumel.store.cluster import ROOT, free_port
 from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import Reading
-from brumel.work import demo, live
+from brumel.work import demo, simulator
 from brumel.work.desk import Desk
 
 OUT = ROOT / "docs/screenshots"
@@ -27,8 +27,11 @@ OUT = ROOT / "docs/screenshots"
 
 def _serve(url: str, port: int) -> list[subprocess.Popen[bytes]]:
     env = os.environ | {
-        "DATABASE_URL": url, "BRUMEL_SECRET_KEY": uuid.uuid4().hex * 2, "BRUMEL_DEMO": "1", "BRUMEL_PLAIN_HTTP": "1",
-    }  # fmt: skip
+        "DATABASE_URL": url,
+        "BRUMEL_SECRET_KEY": uuid.uuid4().hex * 2,
+        "BRUMEL_DEMO": "1",
+        "BRUMEL_PLAIN_HTTP": "1",
+    }
     line = [sys.executable, "-m", "brumel.cli"]
     children = [
         subprocess.Popen([*line, "serve", "--port", str(port), "--workers", "1"], env=env, start_new_session=True),
@@ -79,7 +82,7 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
         wide.locator("[data-main]").click()
     wide.wait_for_selector("svg.plate")
     _take(wide, "bench-verdict")
-    wide.get_by_role("button", name="Put in force").click()
+    wide.get_by_role("button", name="Use this calibration").click()
     wide.wait_for_url(re.compile("/records/calibrations/"))
     _take(wide, "calibration-record")
     wide.goto("/rounds")
@@ -110,7 +113,7 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
         wide.goto(path)
         _take(wide, name)
     _oxygen(wide)
-    _sitting(wide, phone)
+    _calibration_session(wide, phone)
 
 
 def _oxygen(wide: Page) -> None:
@@ -127,28 +130,28 @@ def _oxygen(wide: Page) -> None:
     _settled(wide)
     _take(wide, "bench-oxygen")
     wide.locator("[data-main]").click()
-    wide.get_by_role("button", name="Put in force").click()
+    wide.get_by_role("button", name="Use this calibration").click()
     wide.goto(f"/kit/probes/{probe}/inspection")
     _take(wide, "inspection")
 
 
-def _sitting(wide: Page, phone: Page) -> None:
-    """A whole meter in one sitting, with several timers at once."""
+def _calibration_session(wide: Page, phone: Page) -> None:
+    """A whole meter in one calibration session, with several timers at once."""
     wide.goto("/bench")
-    wide.get_by_role("link", name="All in one sitting of Field set A").click()
+    wide.get_by_role("link", name="Calibrate the whole meter of Field set A").click()
     for name in ("pH probe A2", "Oxygen probe A5", "pH probe A1"):
         wide.get_by_label(re.compile(f"^{name}")).first.uncheck()
     wide.get_by_text("the meter's settings are as on").click()
-    wide.get_by_role("button", name="Start the sitting").click()
-    sitting = wide.url
+    wide.get_by_role("button", name="Start the calibration session").click()
+    calibration_session = wide.url
     for _ in range(3):
         wide.get_by_role("button", name=re.compile("The probe is in|The cell is dry|Both are in")).click()
-    wide.goto(sitting)
+    wide.goto(calibration_session)
     wide.wait_for_timeout(2500)
-    _take(wide, "sitting")
-    phone.goto(sitting)
+    _take(wide, "session")
+    phone.goto(calibration_session)
     phone.wait_for_timeout(2500)
-    _take(phone, "sitting-phone")
+    _take(phone, "session-phone")
 
 
 def main() -> None:
@@ -156,9 +159,9 @@ def main() -> None:
     migrate(url)
     engine = make_engine(url)
     desk = Desk(make_sessions(engine))
-    demo.load(desk)
+    demo.load_demo(desk)
     with desk.sessions.begin() as session:
-        live.set_truth(session, "clock", {"pace": 5})
+        simulator.set_truth(session, "clock", {"pace": 5})
         reading = str(
             session.scalar(select(Reading.id).where(Reading.quantity == "ph").order_by(Reading.at.desc()).limit(1))
         )

@@ -25,10 +25,7 @@ D3 = (
     "d3-path",
     "d3-shape",
 )
-FONTS = {
-    "atkinson-hyperlegible-next": ("400", "600", "800"),
-    "atkinson-hyperlegible-mono": ("400", "600"),
-}
+FONTS = {"atkinson-hyperlegible-next": ("400", "600", "800"), "atkinson-hyperlegible-mono": ("400", "600")}
 
 
 def main() -> None:

@@ -8,14 +8,20 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 from rich.console import Console
 
+from brumel import chores
 from brumel.config import Config, ConfigError, sqlalchemy_url
-from brumel.store.cluster import ROOT, Cluster, ClusterError, free_port
+from brumel.core.errors import InputError
+from brumel.store.cluster import Cluster, ClusterError, free_port
+from brumel.work import demo as work_demo
+from brumel.work import simulator as work_simulator
 
 DEFAULT_PORT = 8420
 out = Console(stderr=False, highlight=False)
@@ -35,7 +41,8 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
     """Start everything with demo data: database, simulated meter, web server on 127.0.0.1."""
     from brumel.store.migrate import migrate
     from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import demo as demo_world
+
+    pass
     from brumel.work.desk import Desk
 
     cluster = Cluster("demo")
@@ -43,42 +50,52 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         if fresh:
             out.print("· throwing the old demo away")
             cluster.remove()
-        with out.status("starting the private database"):
+        with _step("starting the private database") as say:
             cluster.start()
             cluster.ensure_database("brumel")
             url = cluster.url()
+            say("bringing its tables up to date")
             migrate(url)
         engine = make_engine(url)
         desk = Desk(make_sessions(engine))
-        with out.status("loading the demo world") as status:
-            if demo_world.load(
-                desk,
-                weeks=0 if no_history else demo_world.WEEKS,
-                linked=True,
-                progress=lambda step: status.update(f"demo world: {step}"),
-            ):
-                out.print("· demo world loaded")
-            else:
-                out.print("· demo data kept from last time (--fresh starts over)")
+        weeks = 0 if no_history else work_demo.WEEKS
+        with _step("looking for the demo world; making it takes some minutes the first time") as say:
+            made = work_demo.load_demo(desk, weeks=weeks, linked=True, progress=lambda step: say(f"demo world: {step}"))
+        out.print("· demo world loaded" if made else "· demo data kept from last time (--fresh starts over)")
         token = cluster.secret("link-token")
-        demo_world.give_token(desk, token)
+        work_demo.give_token(desk, token)
         engine.dispose()
         chosen = free_port(port)
         if chosen != port:
             out.print(f"· port {port} is taken; using {chosen}")
         env = os.environ | {
-            "DATABASE_URL": url, "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"), "BRUMEL_DEMO": "1",
-            "BRUMEL_PLAIN_HTTP": "1", "BRUMEL_LINK_TOKEN": token,
-        }  # fmt: skip
+            "DATABASE_URL": url,
+            "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"),
+            "BRUMEL_DEMO": "1",
+            "BRUMEL_PLAIN_HTTP": "1",
+            "BRUMEL_LINK_TOKEN": token,
+        }
         out.print(f"\n  Brumel is on [bold]http://127.0.0.1:{chosen}/[/bold]")
-        for username, name, role in demo_world.ACCOUNTS:
-            out.print(f"  sign in as {username} ({name}, {role}), password {demo_world.PASSWORD}")
+        for username, name, role in work_demo.ACCOUNTS:
+            out.print(f"  sign in as {username} ({name}, {role}), password {work_demo.PASSWORD}")
         out.print("  Ctrl-C stops it; the data stays.\n")
         sys.exit(_together(env, chosen, workers, cluster.home / "link-spool.sqlite"))
     except ClusterError as error:
         raise click.ClickException(str(error)) from error
     finally:
         cluster.stop()
+
+
+@contextmanager
+def _step(words: str) -> Iterator[Callable[[str], None]]:
+    """Say what is being done: as a line that changes on a terminal that can, else as a line each."""
+    if out.is_terminal:
+        with out.status(words) as status:
+            yield status.update
+        return
+    started = time.monotonic()
+    click.echo(f"· {words}")
+    yield lambda step: click.echo(f"· {step} ({time.monotonic() - started:.0f} s)")
 
 
 def _together(env: dict[str, str], port: int, workers: int, spool: Path) -> int:
@@ -89,9 +106,21 @@ def _together(env: dict[str, str], port: int, workers: int, spool: Path) -> int:
         [sys.executable, "-m", "brumel.cli", "serve", "--port", str(port), "--workers", str(workers)],
         [sys.executable, "-m", "brumel.cli", "meter", *parent],
         [sys.executable, "-m", "brumel.cli", "meter-port", "--port", str(cable), *parent],
-        [sys.executable, "-m", "brumel.cli", "link", "--server", f"http://127.0.0.1:{port}", "--port",
-         f"socket://127.0.0.1:{cable}", "--spool", str(spool), "--quiet", *parent],
-    ]  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "brumel.cli",
+            "link",
+            "--server",
+            f"http://127.0.0.1:{port}",
+            "--port",
+            f"socket://127.0.0.1:{cable}",
+            "--spool",
+            str(spool),
+            "--quiet",
+            *parent,
+        ],
+    ]
     children = [subprocess.Popen(c, env=env) for c in commands]
 
     def leave(*_: object) -> None:
@@ -124,10 +153,28 @@ def serve(host: str, port: int, workers: int, threads: int) -> None:
     _config()
     os.execv(  # noqa: S606
         sys.executable,
-        [sys.executable, "-m", "gunicorn", "--bind", f"{host}:{port}", "--workers", str(workers), "--worker-class",
-         "gthread", "--threads", str(threads), "--timeout", "60", "--graceful-timeout", "3", "--log-level", "warning",
-         "--no-control-socket", "brumel.wsgi:app"],
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "gunicorn",
+            "--bind",
+            f"{host}:{port}",
+            "--workers",
+            str(workers),
+            "--worker-class",
+            "gthread",
+            "--threads",
+            str(threads),
+            "--timeout",
+            "60",
+            "--graceful-timeout",
+            "3",
+            "--log-level",
+            "warning",
+            "--no-control-socket",
+            "brumel.wsgi:app",
+        ],
+    )
 
 
 @main.command("migrate")
@@ -148,11 +195,12 @@ def migrate_command() -> None:
 def meter(parent: int | None, every: float) -> None:
     """Run the simulated meter inside Brumel: it stores what its probes show."""
     from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import live
+
+    pass
     from brumel.work.desk import Desk
 
     engine = make_engine(_config().database_url, pool_size=2)
-    simulator = live.Simulator(Desk(make_sessions(engine)))
+    simulator = work_simulator.Simulator(Desk(make_sessions(engine)))
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     while parent is None or os.getppid() == parent:
         try:
@@ -172,11 +220,12 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
     """Run a simulated meter on a TCP port that speaks the link's protocol (SDI-12)."""
     from brumel.meters.port import serve as serve_port
     from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import live
+
+    pass
     from brumel.work.desk import Desk
 
     desk = Desk(make_sessions(make_engine(_config().database_url, pool_size=3)))
-    cable = live.Cable(desk, name)
+    cable = work_simulator.Cable(desk, name)
     server = serve_port("127.0.0.1", port, cable.addresses, cable.sense)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -189,13 +238,18 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
 @click.option("--port", required=True, help="Where the meter is plugged in: a serial port, or socket://host:port.")
 @click.option("--baud", default=1200, show_default=True)
 @click.option("--every", default=0.5, show_default=True, help="Seconds between readings.")
-@click.option("--spool", type=click.Path(dir_okay=False, path_type=Path), default=Path("brumel-link.sqlite"),
-              show_default=True, help="File that keeps what is not yet sent.")  # fmt: skip
+@click.option(
+    "--spool",
+    type=click.Path(dir_okay=False, path_type=Path),
+    default=Path("brumel-link.sqlite"),
+    show_default=True,
+    help="File that keeps what is not yet sent.",
+)
 @click.option("--quiet", is_flag=True, help="Say nothing but errors.")
 @click.option("--parent", type=int, help="End when this process has ended.")
 def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bool, parent: int | None) -> None:
     """Read a meter where it is plugged in and post what it shows, with the token of BRUMEL_LINK_TOKEN."""
-    from brumel.meters.agent import Agent, Refused, Spool
+    from brumel.meters.agent import Agent, ServerRefused, Spool
 
     token = os.environ.get("BRUMEL_LINK_TOKEN", "")
     if not token:
@@ -209,7 +263,7 @@ def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bo
     say = (lambda _: None) if quiet else (lambda words: out.print(f"· link: {words}"))
     try:
         Agent(server, token, port, Spool(spool), every_s=every, baud=baud, say=say).run(stop)
-    except Refused as error:
+    except ServerRefused as error:
         raise click.ClickException(str(error)) from error
     except KeyboardInterrupt:
         stop.set()
@@ -233,8 +287,11 @@ def add_user(username: str, name: str, role: str, password: str) -> None:
     from brumel.work.desk import Desk
 
     desk = Desk(make_sessions(make_engine(_config().database_url)))
-    with desk.sessions.begin() as session:
-        people.add_user(session, desk, username, name, role, password)
+    try:
+        with desk.sessions.begin() as session:
+            people.add_user(session, desk, username, name, role, password)
+    except InputError as error:
+        raise click.ClickException(" ".join(str(fault) for fault in error.faults)) from error
     out.print(f"· {username} added as {role}, {datetime.now(UTC):%d %b %Y}")
 
 
@@ -245,121 +302,8 @@ def _config() -> Config:
         raise click.ClickException(str(error)) from error
 
 
-def _run(*line: str, env: dict[str, str] | None = None) -> int:
-    out.print(f"[dim]$ {' '.join(line)}[/dim]")
-    return subprocess.run(line, cwd=ROOT, check=False, env=env).returncode
-
-
-def _tool(name: str) -> str:
-    return str(Path(sys.executable).parent / name)
-
-
-def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
-    """The runs of pytest: tracing slows the long ones by half, so by default only floors without a database are traced."""
-    if arguments:
-        return [list(arguments)]
-    two, report = ["-n", "2", "--dist", "worksteal"], ["--cov-report", "term:skip-covered"]
-    if cover:
-        return [[*two, "--cov", *report]]
-    traced = ["tests/core", "tests/methods", "tests/formats"]
-    return [
-        [*two, *traced, "--cov=brumel.core", "--cov=brumel.methods", *report],
-        [*two, *(f"--ignore={path}" for path in traced)],
-    ]
-
-
-@main.command(context_settings={"ignore_unknown_options": True})
-@click.option("--quick", is_flag=True, help="Leave the browser tests out.")
-@click.option("--cover", is_flag=True, help="Coverage of everything; takes half as long again.")
-@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
-def test(quick: bool, cover: bool, arguments: tuple[str, ...]) -> None:
-    """Run every test, the core's with its coverage; further arguments go to pytest."""
-    cluster = Cluster("test")
-    started = time.monotonic()
-    try:
-        with out.status("starting the test database"):
-            cluster.start()
-        env = os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": str(ROOT / "src")}
-        line = [sys.executable, "-m", "pytest", *(["-m", "not browser"] if quick else [])]
-        codes = [_run(*line, *part, env=env) for part in _parts(cover, arguments)]
-        out.print(f"· {time.monotonic() - started:.0f} s")
-    except ClusterError as error:
-        raise click.ClickException(str(error)) from error
-    finally:
-        cluster.stop()
-    sys.exit(max(codes))
-
-
-@main.command()
-@click.option("--fix", is_flag=True, help="Put right what can be put right.")
-def check(fix: bool) -> None:
-    """Format, lint, types and layers: Python, pages, scripts and styles."""
-    lines = [
-        [_tool("ruff"), "format", *([] if fix else ["--check"]), "."],
-        [_tool("ruff"), "check", *(["--fix"] if fix else []), "."],
-        [_tool("mypy")],
-        [_tool("lint-imports")],
-        [_tool("djlint"), "src/brumel/web", "--lint", "--quiet"],
-    ]
-    node = ROOT / "node_modules" / ".bin" / "biome"
-    if not node.exists():
-        lines.append(["npm", "install", "--no-save", "--silent"])
-    lines.append(
-        [
-            str(node),
-            "check",
-            *(["--write"] if fix else []),
-            "src/brumel/web/static/js",
-            "src/brumel/web/static/css",
-        ]
-    )
-    codes = [_run(*line) for line in lines]
-    sys.exit(max(codes))
-
-
-@main.command()
-def vendor() -> None:
-    """Fetch the front-end libraries from npm into the source tree and record their versions."""
-    sys.exit(_run(sys.executable, str(ROOT / "tools" / "vendor.py")))
-
-
-@main.command()
-def shots() -> None:
-    """Take the pictures of docs/screenshots from the running demo data."""
-    sys.exit(_with_database("shots", [sys.executable, str(ROOT / "tools" / "shots.py")]))
-
-
-@main.command()
-def bench() -> None:
-    """Print the benchmarks as ratios measured in one run."""
-    sys.exit(_with_database("bench", [sys.executable, str(ROOT / "benchmarks" / "run.py")]))
-
-
-def _with_database(name: str, line: list[str]) -> int:
-    """Run a tool with a private database that is thrown away afterwards."""
-    cluster = Cluster(name)
-    try:
-        cluster.remove()
-        cluster.start()
-        return _run(
-            *line,
-            env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"},
-        )
-    finally:
-        cluster.stop()
-        cluster.remove()
-
-
-@main.command()
-def lock() -> None:
-    """Write the lock files anew from pyproject.toml (needs uv)."""
-    base = ["uv", "pip", "compile", "pyproject.toml", "--python-version", "3.11", "--generate-hashes", "--no-annotate",
-            "--no-header", "--no-strip-extras", "--quiet", "--upgrade"]  # fmt: skip
-    codes = [
-        _run(*base, "-o", "requirements.lock"),
-        _run(*base, "--extra", "dev", "-c", "requirements.lock", "-o", "requirements-dev.lock"),
-    ]
-    sys.exit(max(codes))
+for _command in chores.COMMANDS:
+    main.add_command(_command)
 
 
 @main.command("help")

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
 SHORTEST_SECRET = 32
+MOST_PROXIES = 5
 
 
 class ConfigError(Exception):
@@ -22,10 +23,11 @@ class Config:
     secret_key: str
     demo: bool = False
     insecure_cookies: bool = False
+    trusted_proxies: int = 0
 
     @classmethod
     def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
-        """Read DATABASE_URL, BRUMEL_SECRET_KEY, BRUMEL_DEMO and BRUMEL_PLAIN_HTTP; raise ConfigError with all faults."""
+        """Read DATABASE_URL and the variables that begin with BRUMEL_; raise ConfigError with all faults."""
         env = os.environ if env is None else env
         url, secret = env.get("DATABASE_URL", ""), env.get("BRUMEL_SECRET_KEY", "")
         demo = env.get("BRUMEL_DEMO", "") == "1"
@@ -36,9 +38,12 @@ class Config:
             faults.append(
                 f"BRUMEL_SECRET_KEY must be a secret of at least {SHORTEST_SECRET} characters, not a default."
             )
+        proxies = env.get("BRUMEL_TRUSTED_PROXIES", "0").strip() or "0"
+        if proxies not in {str(n) for n in range(MOST_PROXIES + 1)}:
+            faults.append(f"BRUMEL_TRUSTED_PROXIES must be a whole number from 0 to {MOST_PROXIES}.")
         if faults:
             raise ConfigError(" ".join(faults))
-        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1")
+        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1", int(proxies))
 
 
 def sqlalchemy_url(url: str) -> str:

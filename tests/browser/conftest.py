@@ -16,8 +16,8 @@ from playwright.sync_api import expect, sync_playwright
 
 from brumel.store.cluster import free_port
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.work import live
-from brumel.work.demo import PASSWORD
+from brumel.work import simulator
+from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import Desk
 from tests.work.helpers import Things
 
@@ -38,13 +38,16 @@ class Brumel:
         self.port = free_port()
         self.base = f"http://127.0.0.1:{self.port}"
         self.env = os.environ | {
-            "DATABASE_URL": url, "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_DEMO": "1", "BRUMEL_PLAIN_HTTP": "1",
-        }  # fmt: skip
+            "DATABASE_URL": url,
+            "BRUMEL_SECRET_KEY": "b" * 40,
+            "BRUMEL_DEMO": "1",
+            "BRUMEL_PLAIN_HTTP": "1",
+        }
         engine = make_engine(url, pool_size=2)
         self.desk = Desk(make_sessions(engine))
         self.engine = engine
         with self.desk.sessions.begin() as session:
-            live.set_truth(session, "clock", {"pace": pace})
+            simulator.set_truth(session, "clock", {"pace": pace})
         self.things = Things(self.desk)
         self.children: list[subprocess.Popen] = []
 
@@ -93,8 +96,15 @@ def told(told_url):
 def chromium():
     with sync_playwright() as playwright:
         path = os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium")
-        arguments = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                     "--disable-component-update", "--disable-sync"]  # fmt: skip
+        arguments = [
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+        ]
         browser = playwright.chromium.launch(executable_path=path, args=arguments)
         yield browser
         browser.close()

@@ -1,4 +1,4 @@
-"""Each quantity's main school, live in the real interface; a whole meter in one sitting; a meter behind a real link."""
+"""Each quantity's main method, live in the real interface; a calibration session; a meter behind a real link."""
 
 import os
 import re
@@ -12,8 +12,8 @@ from sqlalchemy import func, select
 
 from brumel.store.cluster import free_port
 from brumel.store.tables import Calibration, Meter, Sample
-from brumel.work import kit, live, meterside
-from brumel.work.demo_weeks import SETTINGS
+from brumel.work import kit, simulator
+from brumel.work.demo.weeks import SETTINGS
 from tests.browser.conftest import check_axe
 from tests.browser.test_stories import settled
 from tests.work import helpers as h
@@ -28,7 +28,7 @@ MAIN = [
     ("Nitrate tip A6", {"It may go ahead": "Tips only today"}, 2, r"Slope −57\.[1-4] mV a decade"),
     ("Ammonium tip A7", {"It may go ahead": "Tips only today"}, 2, r"Slope 56\.[3-7] mV a decade"),
     ("Chlorine tip C1", {}, 1, r"−0\.0[456] mg/L against the second method"),
-]  # fmt: skip
+]
 
 
 def go_in(page):
@@ -42,7 +42,7 @@ def beside(brumel, page, name):
         return
     with brumel.desk.read() as session:
         dip = kit.present_dip(session, uuid.UUID(brumel.things.probes[name[-2:]]))
-        field.fill(f"{live.reference_shows(session, dip):.2f}")
+        field.fill(f"{simulator.reference_shows(session, dip):.2f}")
 
 
 def narrow(page, name):
@@ -94,13 +94,13 @@ def test_the_main_school_of_every_quantity_live(brumel, open_page):
         reason = page.get_by_role("textbox", name="It may be used with care")
         if reason.count():  # ion tips without what they rest on
             reason.fill("For training only")
-        page.get_by_role("button", name=re.compile("Put in force|Use with care")).click()
+        page.get_by_role("button", name=re.compile("Use this calibration|Use with care")).click()
         expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration 10")
         expect(page.get_by_text("In force until")).to_be_visible()
 
 
 def test_three_point_ph_takes_nine_presses_besides_waiting(brumel, open_page):
-    meterside.take_settings(
+    kit.record_settings(
         brumel.desk,
         brumel.things.ansa,
         h.key(),
@@ -131,27 +131,27 @@ def test_three_point_ph_takes_nine_presses_besides_waiting(brumel, open_page):
     assert presses == 9  # the issue allows 12
 
 
-def test_a_whole_meter_in_one_sitting(brumel, open_page):
+def test_a_whole_meter_in_one_session(brumel, open_page):
     page = open_page(brumel.base)
     page.goto("/bench")
-    page.get_by_role("link", name="All in one sitting of Field set A").click()
+    page.get_by_role("link", name="Calibrate the whole meter of Field set A").click()
     for name in ("pH probe A2", "Oxygen probe A5", "Nitrate tip A6", "Ammonium tip A7", "pH probe A1"):
         page.get_by_label(re.compile(f"^{name}")).first.uncheck()
     page.get_by_role("button", name=re.compile("Outline again")).click()
     expect(page.locator("tbody")).not_to_contain_text("Nitrate tip")
-    check_axe(page, at="plan of a sitting")
-    page.get_by_role("button", name="Start the sitting").click()
+    check_axe(page, at="plan of a calibration session")
+    page.get_by_role("button", name="Start the calibration session").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Thermometer A8")
-    check_axe(page, at="sitting")
-    sitting = page.url
+    check_axe(page, at="calibration session")
+    calibration_session = page.url
     for name in ("Thermometer A8", "Conductivity cell A3", "ORP probe A4"):  # three timers at once
         expect(page.get_by_role("heading", level=1)).to_have_text(name)
         go_in(page)
     expect(page.locator("[data-clock]").filter(has_text=":")).to_have_count(3)
     for _ in range(40):  # take whatever wants a hand until all is done
-        page.goto(sitting)
+        page.goto(calibration_session)
         heading = page.get_by_role("heading", level=1)
-        if heading.inner_text() == "The sitting is done":
+        if heading.inner_text() == "The calibration session is done":
             break
         if page.get_by_role("button", name=GOES_IN).count():
             go_in(page)
@@ -162,16 +162,16 @@ def test_a_whole_meter_in_one_sitting(brumel, open_page):
             continue
         name = heading.inner_text()
         act.click()
-        page.wait_for_url(lambda url: url != sitting)  # a click does not wait for the page behind it
+        page.wait_for_url(lambda url: url != calibration_session)  # a click does not wait for the page behind it
         page.locator("[data-main], .act-bar").first.wait_for()
         if page.locator("[data-main]").count():
             settled(page)
             beside(brumel, page, name)
             page.locator("[data-main]").click()
         else:
-            page.get_by_role("button", name="Put in force").click()
+            page.get_by_role("button", name="Use this calibration").click()
         page.wait_for_load_state()
-    expect(page.get_by_role("heading", level=1)).to_have_text("The sitting is done")
+    expect(page.get_by_role("heading", level=1)).to_have_text("The calibration session is done")
     with brumel.desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Calibration)) == 3
 
@@ -179,16 +179,26 @@ def test_a_whole_meter_in_one_sitting(brumel, open_page):
 def test_a_meter_behind_a_real_link_survives_the_server_going_away(brumel, open_page, tmp_path):
     with brumel.desk.sessions.begin() as session:
         session.get(Meter, uuid.UUID(brumel.things.meters["Field set A"])).link = "sdi12"
-    made = meterside.new_token(
-        brumel.desk, brumel.things.ilka, h.key(), meter_id=brumel.things.meters["Field set A"]
-    )  # fmt: skip
+    made = kit.new_token(brumel.desk, brumel.things.ilka, h.key(), meter_id=brumel.things.meters["Field set A"])
     cable, line = free_port(), [sys.executable, "-m", "brumel.cli"]
     env = brumel.env | {"BRUMEL_LINK_TOKEN": made["token"]}
     children = [
         subprocess.Popen([*line, "meter-port", "--port", str(cable)], env=env, start_new_session=True),
-        subprocess.Popen([*line, "link", "--server", brumel.base, "--port", f"socket://127.0.0.1:{cable}", "--spool",
-                          str(tmp_path / "spool")], env=env, start_new_session=True),
-    ]  # fmt: skip
+        subprocess.Popen(
+            [
+                *line,
+                "link",
+                "--server",
+                brumel.base,
+                "--port",
+                f"socket://127.0.0.1:{cable}",
+                "--spool",
+                str(tmp_path / "spool"),
+            ],
+            env=env,
+            start_new_session=True,
+        ),
+    ]
     try:
         page = open_page(brumel.base)
         page.goto(f"/bench/probes/{brumel.things.probes['A3']}?method=ec-one-standard")
@@ -234,14 +244,19 @@ def test_looked_over_set_up_and_a_method_of_the_site_s_own(brumel, open_page):
 
     page.goto(f"/kit/meters/{brumel.things.meters['Field set A']}/settings")
     check_axe(page, at="settings")
-    for label, value in (("Cell constant set", "1"), ("Temperature coefficient", "2"), ("TDS factor", "0.5"),
-                         ("Preset salinity", "0"), ("Switches itself off", "0")):  # fmt: skip
+    for label, value in (
+        ("Cell constant set", "1"),
+        ("Temperature coefficient", "2"),
+        ("TDS factor", "0.5"),
+        ("Preset salinity", "0"),
+        ("Switches itself off", "0"),
+    ):
         page.get_by_role("textbox", name=label).fill(value)
-    page.get_by_role("button", name="Take them down").click()
+    page.get_by_role("button", name="Record them").click()
     expect(page.get_by_text("Taken down.")).to_be_visible()
     page.goto(f"/kit/meters/{brumel.things.meters['Field set A']}/settings")
     page.get_by_role("textbox", name="TDS factor").fill("0,7")
-    page.get_by_role("button", name="Take them down").click()
+    page.get_by_role("button", name="Record them").click()
     expect(page.get_by_role("alert")).to_contain_text("TDS factor: was 0.5, is 0.7")
     expect(page.get_by_role("textbox", name="TDS factor")).to_have_value("0,7")
 

@@ -9,9 +9,11 @@ import pytest
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
-from brumel.store.rounds import Closing, Log, Outing
+from brumel.store.logger import LoggerSeries
+from brumel.store.records import Closing
+from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
-from brumel.work import live
+from brumel.work import simulator
 from tests.browser.conftest import axe_findings, check_axe
 from tests.work import helpers as h
 
@@ -64,7 +66,7 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
     expect(page.get_by_role("heading", level=1)).to_have_text("fit for use")
     expect(page.locator("svg.plate")).to_be_visible()
     check_axe(page)
-    page.get_by_role("button", name="Put in force").click()
+    page.get_by_role("button", name="Use this calibration").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration 10")
     number = re.search(r"\d+", page.get_by_role("heading", level=1).inner_text()).group()
 
@@ -77,13 +79,13 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
     page.get_by_role("button", name="The probe is in the water").click()
     settled(page)
     expect(page.locator(".ladder li")).to_have_count(5)
-    expect(page.locator("[data-refresh=ladder]")).to_contain_text(f"backed by calibration {number}")
+    expect(page.locator("[data-refresh=ladder]")).to_contain_text(f"calibration {number} in force")
     shown = page.locator("[data-n=reported]").inner_text()
-    page.get_by_role("button", name="Keep this reading").click()
-    expect(page.get_by_role("row").filter(has_text="pH probe A1")).to_contain_text("kept")
+    page.get_by_role("button", name="Record this reading").click()
+    expect(page.get_by_role("row").filter(has_text="pH probe A1")).to_contain_text("recorded")
     with brumel.desk.read() as session:
         kept = session.scalars(select(Reading).where(Reading.quantity == "ph")).one()
-        truth = live.truth(session, f"site:{kept.site_id}")["ph"]
+        truth = simulator.truth(session, f"site:{kept.site_id}")["ph"]
     assert abs(kept.value - truth) <= kept.expanded_uncertainty
     assert abs(kept.value - float(shown.split(" ")[0])) < 0.02
 
@@ -107,7 +109,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
             expect(page.locator("tbody tr")).to_have_count(2 if last else 1)
         page.get_by_role("button", name="Accept this point").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("fit for use")
-    page.get_by_role("button", name="Put in force").click()
+    page.get_by_role("button", name="Use this calibration").click()
 
     page.goto("/rounds")
     page.get_by_role("link", name="Warm pool, deep end", exact=True).first.click()
@@ -122,11 +124,11 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
         page.get_by_label("Water temperature").fill("29,4")
         page.get_by_role("button", name="Add this reading").click()
     expect(page.locator("[data-speak]")).to_contain_text("outside what this site can be")
-    page.get_by_role("button", name="Keep this reading").click()
+    page.get_by_role("button", name="Record this reading").click()
     expect(page.get_by_role("alert")).to_contain_text("say why it may be so")
     page.get_by_label("It may be so, because", exact=True).fill("Acid feed stuck open; duty manager told")
-    page.get_by_role("button", name="Keep this reading").click()
-    expect(page.get_by_role("row").filter(has_text="pH probe B1")).to_contain_text("kept")
+    page.get_by_role("button", name="Record this reading").click()
+    expect(page.get_by_role("row").filter(has_text="pH probe B1")).to_contain_text("recorded")
     page.goto("/records")
     expect(page.get_by_role("row").filter(has_text="pH").first).to_contain_text("fails")
 
@@ -169,7 +171,9 @@ def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page
     page.keyboard.press("Enter")
     settled(page)
     page.keyboard.press("Enter")
-    expect(page.get_by_role("status").first).to_contain_text(re.compile("[Kk]ept"))
+    expect(page.get_by_role("status").first).to_contain_text(re.compile("[Rr]ecorded"))
+    page.keyboard.press("n")  # the sheet is left first: on it a digit belongs to the entry
+    expect(page.get_by_role("heading", level=1)).to_have_text("Rounds")
     page.keyboard.press("5")
     expect(page.get_by_role("heading", level=1)).to_have_text("Records")
     with page.expect_download() as download:
@@ -234,11 +238,29 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
 
 
 PAGES = [
-    "/", "/bench", "/rounds", "/kit", "/kit/methods", "/kit/methods/do-zero-air", "/kit/due", "/kit/lots/new",
-    "/kit/lots/new?quantity=combined", "/kit/lots/new?quantity=ammonium", "/kit/probes/new?quantity=redox", "/kit/meters/new",
-    "/records", "/records/calibrations", "/records/audit", "/records/review", "/rounds/sites/edit", "/rounds/rounds/edit",
-    "/worksheet", "/worksheet/conductivity", "/worksheet/compare", "/practice/meter",
-]  # fmt: skip
+    "/",
+    "/bench",
+    "/rounds",
+    "/kit",
+    "/kit/methods",
+    "/kit/methods/do-zero-air",
+    "/kit/due",
+    "/kit/lots/new",
+    "/kit/lots/new?quantity=combined",
+    "/kit/lots/new?quantity=ammonium",
+    "/kit/probes/new?quantity=redox",
+    "/kit/meters/new",
+    "/records",
+    "/records/calibrations",
+    "/records/audit",
+    "/records/review",
+    "/rounds/sites/edit",
+    "/rounds/plans/edit",
+    "/worksheet",
+    "/worksheet/conductivity",
+    "/worksheet/compare",
+    "/practice/meter",
+]
 
 
 @pytest.mark.parametrize(("width", "look"), [(1280, "paper"), (390, "sun"), (1280, "night")])
@@ -246,24 +268,33 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     page = open_page(told.base, "ilka", width=width)
     page.get_by_role("button", name=look).click()
     links = [
-        *PAGES, f"/bench/probes/{told.things.probes['A1']}", f"/kit/probes/{told.things.probes['A2']}",
-        f"/rounds/sites/{told.things.sites['raceway']}", f"/kit/probes/{told.things.probes['A5']}",
-        f"/kit/probes/{told.things.probes['A5']}/inspection", f"/kit/probes/{told.things.probes['A1']}/inspection",
-        f"/kit/probes/{told.things.probes['A1']}/record", f"/kit/meters/{told.things.meters['Field set A']}",
-        f"/kit/meters/{told.things.meters['Field set A']}/settings", f"/bench/probes/{told.things.probes['A5']}",
-        f"/bench/meters/{told.things.meters['Field set A']}/sitting",
-        f"/rounds/sites/edit?site={told.things.sites['basin']}", f"/rounds/sites/{told.things.sites['basin']}",
-    ]  # fmt: skip
+        *PAGES,
+        f"/bench/probes/{told.things.probes['A1']}",
+        f"/kit/probes/{told.things.probes['A2']}",
+        f"/rounds/sites/{told.things.sites['raceway']}",
+        f"/kit/probes/{told.things.probes['A5']}",
+        f"/kit/probes/{told.things.probes['A5']}/inspection",
+        f"/kit/probes/{told.things.probes['A1']}/inspection",
+        f"/kit/probes/{told.things.probes['A1']}/record",
+        f"/kit/meters/{told.things.meters['Field set A']}",
+        f"/kit/meters/{told.things.meters['Field set A']}/settings",
+        f"/bench/probes/{told.things.probes['A5']}",
+        f"/bench/meters/{told.things.meters['Field set A']}/session",
+        f"/rounds/sites/edit?site={told.things.sites['basin']}",
+        f"/rounds/sites/{told.things.sites['basin']}",
+    ]
     with told.desk.read() as session:
         links.append(f"/records/readings/{session.scalar(select(Reading.id).limit(1))}")
         deep = select(Reading.visit_id).where(Reading.depth_m.is_not(None))
         links.append(f"/rounds/visits/{session.scalar(deep.limit(1))}")
         out = session.scalar(select(Outing).order_by(Outing.started_at.desc()).limit(1))
-        links += [f"/rounds/outings/{out.id}", f"/rounds/outings/{out.id}/field", f"/rounds/rounds/{out.round_id}"]
-        links += [f"/records/closings/{session.scalar(select(Closing.id).where(Closing.holds == held).limit(1))}"
-                  for held in (True, False)]  # fmt: skip
-        links.append(f"/rounds/logs/{session.scalar(select(Log.id))}")
-        links.append(f"/records/discoveries/lot/{told.things.lots['N10-071']}")
+        links += [f"/rounds/outings/{out.id}", f"/rounds/outings/{out.id}/field", f"/rounds/plans/{out.round_id}"]
+        links += [
+            f"/records/closings/{session.scalar(select(Closing.id).where(Closing.holds == held).limit(1))}"
+            for held in (True, False)
+        ]
+        links.append(f"/rounds/series/{session.scalar(select(LoggerSeries.id))}")
+        links.append(f"/records/affected/lot/{told.things.lots['N10-071']}")
         links.append(f"/bench/probes/{told.things.probes['A1']}/closing")
         for probe in ("A1", "A3", "A6"):  # plate, errors and an ion tip's line
             mine = select(Calibration.id).where(Calibration.probe_id == uuid.UUID(told.things.probes[probe]))
@@ -288,12 +319,13 @@ def test_signed_out_and_in_again(brumel, open_page):
     check_axe(page, at="sign in")
     page.get_by_label("User name").fill("ansa")
     page.get_by_label("Password").fill("wrong wrong")
-    page.get_by_role("button", name="Open the book").click()
+    page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("not right")
     page.get_by_label("Password").fill("tarnholt-field-book")
-    page.get_by_role("button", name="Open the book").click()
+    page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("Kit")
     page.get_by_role("button", name="Sign out").click()
+    expect(page).to_have_url(re.compile("sign-in"))
     page.goto("/kit")
     expect(page.get_by_role("heading", level=1)).to_have_text("Sign in")
 

@@ -25,11 +25,12 @@ def test_conductivity_by_monte_carlo():
         shift = RANDOM.normal(0, 0.1)
         points = [
             conductivity.CellPoint(
-                p.conductance_us * (1 + RANDOM.normal(0, 0.15) / 100), 20.0,
+                p.conductance_us * (1 + RANDOM.normal(0, 0.15) / 100),
+                20.0,
                 p.standard_us_cm * (1 + RANDOM.normal(0, 0.5) / 100) * (1 + 0.02 * shift),
             )
             for p in cell.points
-        ]  # fmt: skip
+        ]
         raw = conductivity.fit_cell(points).conductivity_us_cm(640.0 * (1 + RANDOM.normal(0, 0.15) / 100))
         there = conductivity.to_reference(raw, 12.0 + shift, coefficient_percent=2.0 + RANDOM.normal(0, 0.1))
         return there + RANDOM.uniform(-0.5, 0.5)
@@ -90,7 +91,7 @@ def test_eh_is_the_root_of_the_squares():
     plain = math.sqrt(0.5**2 + 0.5**2 + 2.5**2 + half_cell**2 + (0.5 / math.sqrt(3)) ** 2)
     assert budget.value == pytest.approx(230 + 216)
     assert budget.standard == pytest.approx(plain, rel=1e-3)
-    assert budget.expanded == 2 * budget.standard
+    assert budget.expanded_uncertainty == 2 * budget.standard
 
 
 def test_a_better_standard_never_makes_a_worse_reading():

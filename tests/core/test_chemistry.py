@@ -50,10 +50,15 @@ def _signal(ion, efficiency, e0, t, c):
 
 
 @given(
-    ion=st.sampled_from(["nitrate", "ammonium"]), efficiency=st.floats(0.7, 1.05), e0=st.floats(-200, 400),
-    t=st.floats(18, 28), cold=st.floats(2, 12), drift=st.floats(-1, 1), count=st.sampled_from([2, 3, 4]),
+    ion=st.sampled_from(["nitrate", "ammonium"]),
+    efficiency=st.floats(0.7, 1.05),
+    e0=st.floats(-200, 400),
+    t=st.floats(18, 28),
+    cold=st.floats(2, 12),
+    drift=st.floats(-1, 1),
+    count=st.sampled_from([2, 3, 4]),
     sample=st.floats(0.5, 200),
-)  # fmt: skip
+)
 def test_a_known_ion_electrode_is_recovered(ion, efficiency, e0, t, cold, drift, count, sample):
     assume(t - cold > 4)
     there = e0 + drift * (cold - t)
@@ -110,9 +115,16 @@ def test_unionised_ammonia_in_fresh_water_is_emerson_s():
 @pytest.mark.parametrize("t", [5.0, 15.0, 25.0])
 def test_unionised_ammonia_in_salt_water_agrees_with_pyco2sys(sal, t):
     result = PyCO2SYS.sys(
-        par1=2200.0, par2=8.0, par1_type=1, par2_type=3, salinity=sal, temperature=t, total_ammonia=100.0,
-        opt_pH_scale=1, opt_k_carbonic=10,
-    )  # fmt: skip
+        par1=2200.0,
+        par2=8.0,
+        par1_type=1,
+        par2_type=3,
+        salinity=sal,
+        temperature=t,
+        total_ammonia=100.0,
+        opt_pH_scale=1,
+        opt_k_carbonic=10,
+    )
     share = float(result["alkalinity_ammonia"]) / 100.0
     assert ions.unionised_ammonia_fraction(8.0, t, sal) == pytest.approx(share, rel=2e-3)
 

@@ -24,9 +24,13 @@ CLOSING = {name: c.criteria() for name, c in load_checks().closing.items()}
 def test_propagation_gives_the_worked_example_of_the_gum():
     # JCGM 100:2008, H.1, end gauge: uc = 32 nm (first order).
     inputs = {
-        "ls": (50_000_623.0, 25.0), "d": (215.0, 9.7), "alpha_s": (11.5e-6, 1.2e-6), "theta": (-0.1, 0.41),
-        "d_alpha": (0.0, 0.58e-6), "d_theta": (0.0, 0.029),
-    }  # fmt: skip
+        "ls": (50_000_623.0, 25.0),
+        "d": (215.0, 9.7),
+        "alpha_s": (11.5e-6, 1.2e-6),
+        "theta": (-0.1, 0.41),
+        "d_alpha": (0.0, 0.58e-6),
+        "d_theta": (0.0, 0.029),
+    }
     budget = propagate(
         lambda x: x["ls"] + x["d"] - x["ls"] * (x["d_alpha"] * x["theta"] + x["alpha_s"] * x["d_theta"]), inputs
     )
@@ -54,7 +58,7 @@ def test_two_instruments_agree_by_a_criterion_not_by_feeling():
 
 @given(st.floats(-1, 1), st.floats(0, 1))
 def test_a_linear_drift_is_taken_off_exactly(error, share):
-    closing = drift.Check(36_000, 7.0 + error, 7.0)
+    closing = drift.StandardCheck(36_000, 7.0 + error, 7.0)
     at = 36_000 * share
     shown = 7.3 + error * share
     assert drift.correct_one_point(shown, at, closing, 0.0) == pytest.approx(7.3, abs=1e-12)
@@ -62,24 +66,24 @@ def test_a_linear_drift_is_taken_off_exactly(error, share):
 
 def test_two_point_drift_and_grades_and_limits():
     # An electrode whose slope fell to 95 % by the end: errors at 4 and 10 are +0.15 and -0.15 of pH.
-    low, high = drift.Check(1000, 4.15, 4.0), drift.Check(1000, 9.85, 10.0)
+    low, high = drift.StandardCheck(1000, 4.15, 4.0), drift.StandardCheck(1000, 9.85, 10.0)
     assert drift.correct_two_point(9.85, 1000, low, high, 0) == pytest.approx(10.0)
     assert drift.correct_two_point(7.0, 500, low, high, 0) == pytest.approx(7.0)
     for row in rows("tm1d3_ratings.csv"):
         graded = drift.grade(-float(row["size"]), CLOSING[row["quantity"]], float(row["value"]))
         assert graded == row["grade"], row
     assert list(drift.grade(np.array([0.1, 0.6]), CLOSING["ph"])) == ["excellent", "fair"]
-    assert drift.holds(drift.Check(9, 1029, 1000), CLOSING["conductivity"])
-    assert not drift.holds(drift.Check(9, 1031, 1000), CLOSING["conductivity"])
-    assert drift.holds(drift.Check(9, 104.5, 100), CLOSING["conductivity"])  # ±5 µS/cm is the greater
-    effect = drift.effect(CLOSING["ph"], 7.30, 500, drift.Check(1000, 7.4, 7.0), 0)
+    assert drift.holds(drift.StandardCheck(9, 1029, 1000), CLOSING["conductivity"])
+    assert not drift.holds(drift.StandardCheck(9, 1031, 1000), CLOSING["conductivity"])
+    assert drift.holds(drift.StandardCheck(9, 104.5, 100), CLOSING["conductivity"])  # ±5 µS/cm is the greater
+    effect = drift.effect(CLOSING["ph"], 7.30, 500, drift.StandardCheck(1000, 7.4, 7.0), 0)
     assert (effect.state, effect.grade, round(effect.after, 6)) == ("corrected", "excellent", 7.10)
-    assert drift.effect(CLOSING["ph"], 7.3, 500, drift.Check(1000, 7.1, 7.0), 0).state == "bracketed"
-    assert drift.effect(CLOSING["ph"], 7.3, 999, drift.Check(1000, 9.5, 7.0), 0).state == "not reported"
+    assert drift.effect(CLOSING["ph"], 7.3, 500, drift.StandardCheck(1000, 7.1, 7.0), 0).state == "bracketed"
+    assert drift.effect(CLOSING["ph"], 7.3, 999, drift.StandardCheck(1000, 9.5, 7.0), 0).state == "not reported"
     with pytest.raises(InputError, match="between the two checks"):
-        drift.correct_one_point(7, 2000, drift.Check(1000, 7.1, 7.0), 0)
+        drift.correct_one_point(7, 2000, drift.StandardCheck(1000, 7.1, 7.0), 0)
     with pytest.raises(InputError, match="must come after"):
-        drift.correct_one_point(7, 2000, drift.Check(0, 7.1, 7.0), 0)
+        drift.correct_one_point(7, 2000, drift.StandardCheck(0, 7.1, 7.0), 0)
 
 
 def test_series_are_flagged_by_qartod_s_numbers():
@@ -110,7 +114,7 @@ SENSE = [
     (sense.redox_against_chlorine(520, 0.2), 2, "too low"),
     (sense.ammonia_against_ph(0.054, 1.0, 8.0, 25), 1, ""),
     (sense.ammonia_against_ph(0.9, 1.0, 8.0, 25), 4, "follows from pH 8.00"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("finding", "flag", "words"), SENSE, ids=[f"{f.key}-{n}" for f, n, _ in SENSE])
@@ -124,10 +128,14 @@ T = planning.Task
 def test_the_plan_of_a_morning():
     # Membrane at once, then 90 min of polarising; pH soak 30 min; hands: each calibration 10 min; van 15 min.
     tasks = [
-        T("membrane", 8, hands=True), T("polarise", 90, after=("membrane",)), T("calibrate oxygen", 10, True, ("polarise",)),
-        T("soak", 30), T("calibrate pH", 10, True, ("soak",)), T("load van", 15, True),
+        T("membrane", 8, hands=True),
+        T("polarise", 90, after=("membrane",)),
+        T("calibrate oxygen", 10, True, ("polarise",)),
+        T("soak", 30),
+        T("calibrate pH", 10, True, ("soak",)),
+        T("load van", 15, True),
         T("leave", 0, after=("calibrate oxygen", "calibrate pH", "load van")),
-    ]  # fmt: skip
+    ]
     found = planning.plan(tasks, leave_min=100)
     assert found.ready_min == 108
     assert found.chain == ("membrane", "polarise", "calibrate oxygen", "leave")
@@ -142,11 +150,14 @@ def test_plans_keep_every_rule_and_never_beat_the_longest_chain(data):
     n = data.draw(st.integers(1, 12))
     tasks = [
         T(
-            f"t{i}", data.draw(st.integers(0, 60)), data.draw(st.booleans()),
-            tuple(f"t{j}" for j in range(i) if data.draw(st.integers(0, 3)) == 0), data.draw(st.integers(0, 30)),
+            f"t{i}",
+            data.draw(st.integers(0, 60)),
+            data.draw(st.booleans()),
+            tuple(f"t{j}" for j in range(i) if data.draw(st.integers(0, 3)) == 0),
+            data.draw(st.integers(0, 30)),
         )
         for i in range(n)
-    ]  # fmt: skip
+    ]
     found = planning.plan(tasks)
     by = {t.key: t for t in tasks}
     for slot in found.slots:
@@ -180,10 +191,13 @@ def test_circles_and_unknown_tasks_are_named():
 def test_units_convert_once_at_the_edge_as_pint_does():
     registry = pint.UnitRegistry(autoconvert_offset_to_baseunit=True)
     for value, unit, dimension, names in (
-        (68, "°F", "temperature", ("degF", "degC")), (29.92, "inHg", "pressure", ("inHg", "hPa")),
-        (760, "mmHg", "pressure", ("mmHg", "hPa")), (2000, "ft", "length", ("foot", "meter")),
-        (5.3, "S/m", "conductivity", ("S/m", "uS/cm")), (12.88, "mS", "conductivity", ("mS/cm", "uS/cm")),
-    ):  # fmt: skip
+        (68, "°F", "temperature", ("degF", "degC")),
+        (29.92, "inHg", "pressure", ("inHg", "hPa")),
+        (760, "mmHg", "pressure", ("mmHg", "hPa")),
+        (2000, "ft", "length", ("foot", "meter")),
+        (5.3, "S/m", "conductivity", ("S/m", "uS/cm")),
+        (12.88, "mS", "conductivity", ("mS/cm", "uS/cm")),
+    ):
         expected = registry.Quantity(value, names[0]).to(names[1]).magnitude
         assert units.to_canonical("value", value, unit, dimension) == pytest.approx(expected, rel=1e-12)
     assert units.to_canonical("temperature_c", 12.3, "°C", "temperature") == 12.3

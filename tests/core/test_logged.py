@@ -48,9 +48,15 @@ def test_a_series_is_corrected_in_time_and_only_as_far_as_may_be():
     assert logged.reported_until(off, OXYGEN) == 0.0
 
 
-@given(
-    st.floats(100, 50_000), st.floats(-0.25, 0.25), st.floats(-0.25, 0.25), st.floats(0, 1)
-)  # fmt: skip
+def test_a_bad_start_spoils_the_grade_of_a_good_end():
+    """1.0 mg/L off when it was set out, 0.1 at the end: poor, though the end alone is excellent [USGS-TM1D3]."""
+    start = logged.ends(service(9.0, 9.0, 10.1, 10.0, opening_read=11.0, opening_value=10.0), OXYGEN, 9.0)
+    end = logged.ends(service(9.0, 9.0, 10.1, 10.0), OXYGEN, 9.0)
+    assert logged.worst_grade(end, OXYGEN) == "excellent"
+    assert logged.worst_grade(start, OXYGEN) == "poor"
+
+
+@given(st.floats(100, 50_000), st.floats(-0.25, 0.25), st.floats(-0.25, 0.25), st.floats(0, 1))
 def test_a_share_taken_off_gives_back_what_was_right(right, fouling, drift, time_share):
     found = logged.ends(service(right * (1 + fouling), right, 1413 * (1 + drift), 1413), EC, right)
     shown = right * (1 + (fouling + drift) * time_share)

@@ -70,9 +70,12 @@ SETS = [("7.00",), ("7.01", "4.01"), ("4.01", "7.01", "10.01"), ("phthalate", "p
 
 @pytest.mark.parametrize("kind", ["segments", "line"])
 @given(
-    slope=st.floats(0.5, 1.1), offset=st.floats(-60, 60), at=st.floats(4, 40), apart=st.floats(-3, 3),
+    slope=st.floats(0.5, 1.1),
+    offset=st.floats(-60, 60),
+    at=st.floats(4, 40),
+    apart=st.floats(-3, 3),
     chosen=st.sampled_from(SETS[1:3]),
-)  # fmt: skip
+)
 def test_fit_recovers_a_known_electrode(kind, slope, offset, at, apart, chosen):
     temperatures = [at + apart * i / 2 for i in range(len(chosen))]
     points = _points(slope, offset, chosen, temperatures)
@@ -118,7 +121,7 @@ def test_least_squares_line_is_numpy_s_and_survives_storing():
     slope, offset = np.polyfit(x, [p.millivolts for p in noisy], 1)
     assert (-found.slope, found.offset_mv) == pytest.approx((slope, offset), rel=1e-9)
     assert sum(found.residuals_mv) == pytest.approx(0, abs=1e-9)
-    assert ph.Calibration.from_dict(found.as_dict()) == found
+    assert ph.PhFit.from_dict(found.as_dict()) == found
 
 
 @pytest.mark.parametrize(
@@ -209,9 +212,13 @@ def test_verdict_is_the_worst_of_its_rows():
     verdict = ph.verdict(two, LIMITS, checks=(check,), early=1, expired=("buffer 4.01",))
     by_key = {r.key: r.outcome for r in verdict.rows}
     assert by_key == {
-        "slope": Outcome.CARE, "offset": Outcome.CARE, "linearity": Outcome.NOT, "early": Outcome.CARE,
-        "cup_spread": Outcome.FIT, "expired": Outcome.CARE,
-    }  # fmt: skip
+        "slope": Outcome.CARE,
+        "offset": Outcome.CARE,
+        "linearity": Outcome.NOT,
+        "early": Outcome.CARE,
+        "cup_spread": Outcome.FIT,
+        "expired": Outcome.CARE,
+    }
     assert verdict.outcome is Outcome.NOT
     assert type(verdict).from_dict(verdict.as_dict()) == verdict
     assert all(r.source for r in verdict.rows)

@@ -10,8 +10,8 @@ from scipy.stats import theilslopes
 
 from brumel.core.errors import WrongShape
 from brumel.core.settling import (
-    Criteria,
     FieldCriteria,
+    SettlingCriteria,
     State,
     judge,
     judge_by_readings,
@@ -153,7 +153,7 @@ def test_field_rule_of_the_national_field_manual():
     percent = FieldCriteria("conductance", "µS/cm", 3, 5, 5, 15, 600, 0, 1e6, relative=True)
     assert judge_by_readings(t, 1000 + 20 * np.sin(t), percent).settled
     assert not judge_by_readings(t, 1000 + 60 * np.sin(t), percent).settled
-    assert isinstance(PH, Criteria)
+    assert isinstance(PH, SettlingCriteria)
 
 
 @given(data=st.lists(st.tuples(st.floats(0, 600), st.floats(-500, 500)), min_size=2, max_size=60))
@@ -163,3 +163,14 @@ def test_the_slope_is_theil_and_sen_s(data):
     if np.ptp(t) > 1e-3 and np.ptp(y) > 1e-6:
         assert theil_sen_slope(t, y) == pytest.approx(float(theilslopes(y, t)[0]), rel=1e-9, abs=1e-9)
     assert theil_sen_slope(np.full(4, 3.0), np.arange(4.0)) == 0.0
+
+
+@pytest.mark.parametrize(
+    ("relative", "unit", "shown"), [(True, "µS/cm", "±1.2 % (limit ±5 %)"), (False, "mV", "±12 mV (limit ±20 mV)")]
+)
+def test_the_field_sentence_names_the_spread_in_the_limit_s_own_unit(relative, unit, shown):
+    """1000 ± 12: a share of the reading where the limit is one, the unit where it is not."""
+    criteria = FieldCriteria("q", unit, 5 if relative else 20, 5, 0.0, 0.0, 300, -1e6, 1e6, relative=relative)
+    found = judge_by_readings([0, 1, 2, 3, 4], [1000, 988, 1012, 1000, 1000], criteria)
+    assert found.settled
+    assert shown in found.sentence

@@ -15,11 +15,15 @@ T = np.arange(0, 120, 0.5)
 
 ZOBELL, QUINHYDRONE = s.Vessel("ferro/ferricyanide", 221.0), s.Vessel("quinhydrone", 86.0)
 WRONG = [
-    (1400.0, WEAK, (STRONG,), EC, None), (12_500.0, WEAK, (STRONG,), EC, "wrong_cup"),
-    (1500.0, STRONG, (WEAK,), EC, "wrong_cup"), (5.0, WEAK, (STRONG,), EC, "no_cup"), (1700.0, WEAK, (STRONG,), EC, None),
-    (90.0, ZOBELL, (QUINHYDRONE,), MV, "wrong_cup"), (200.0, ZOBELL, (QUINHYDRONE,), MV, None),
+    (1400.0, WEAK, (STRONG,), EC, None),
+    (12_500.0, WEAK, (STRONG,), EC, "wrong_cup"),
+    (1500.0, STRONG, (WEAK,), EC, "wrong_cup"),
+    (5.0, WEAK, (STRONG,), EC, "no_cup"),
+    (1700.0, WEAK, (STRONG,), EC, None),
+    (90.0, ZOBELL, (QUINHYDRONE,), MV, "wrong_cup"),
+    (200.0, ZOBELL, (QUINHYDRONE,), MV, None),
     (400.0, ZOBELL, (), MV, "no_cup"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("seen", "here", "tray", "scale", "code"), WRONG)
@@ -38,9 +42,11 @@ def test_a_reading_near_its_own_standard_never_names_another(value, factor):
 
 
 SAME = [
-    ([("first", 1370.0, 1413.0)], 1372.0, 12_880.0, True), ([("first", 1370.0, 1413.0)], 12_500.0, 12_880.0, False),
-    ([("first", 1370.0, 1413.0)], 1372.0, 1413.0, False), ([], 5.0, 1413.0, False),
-]  # fmt: skip
+    ([("first", 1370.0, 1413.0)], 1372.0, 12_880.0, True),
+    ([("first", 1370.0, 1413.0)], 12_500.0, 12_880.0, False),
+    ([("first", 1370.0, 1413.0)], 1372.0, 1413.0, False),
+    ([], 5.0, 1413.0, False),
+]
 
 
 @pytest.mark.parametrize(("earlier", "signal", "expected", "speaks"), SAME)
@@ -71,9 +77,13 @@ def test_still_water_sags_and_a_rising_or_steady_reading_does_not():
 
 
 LINK = [
-    (T, 120.0, False), (T, 131.0, True), (T[T % 20 < 10], 120.0, True), (T[:3], 500.0, False), (T, None, False),
+    (T, 120.0, False),
+    (T, 131.0, True),
+    (T[T % 20 < 10], 120.0, True),
+    (T[:3], 500.0, False),
+    (T, None, False),
     (T * 1.02, 122.0, False),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("times", "now", "speaks"), LINK)

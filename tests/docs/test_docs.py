@@ -6,11 +6,13 @@ import re
 from pathlib import Path
 
 import pytest
+from tools import house
 
 import brumel.core
 from brumel.cli import main
 from brumel.core.quantities import QUANTITIES
 from brumel.methods import ORDER, load_faults, load_methods
+from brumel.methods.glossary import load_glossary
 
 ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
@@ -107,3 +109,18 @@ def test_front_end_libraries_are_recorded_with_their_versions():
     recorded = json.loads(_read("src/brumel/web/static/vendor/versions.json"))
     wanted = json.loads(_read("package.json"))["dependencies"]
     assert {name: recorded[name]["version"] for name in wanted} == wanted
+
+
+def test_the_words_of_the_work_stand_in_the_document_as_in_the_application():
+    """tools/glossary.py writes it; a sentence is one sentence."""
+    text = (ROOT / "docs/glossary.md").read_text("utf-8")
+    for word, sentence in load_glossary().items():
+        assert f"- **{word}**: {sentence}\n" in text, word
+        assert sentence.endswith("."), word
+        assert 20 < len(sentence) < 160, word
+
+
+def test_the_pictures_of_the_house_are_the_house():
+    """tools/house.py draws them from the imports and the tables."""
+    text = (ROOT / "docs/architecture.md").read_text("utf-8")
+    assert house.page(text) == text

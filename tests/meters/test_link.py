@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from brumel.meters import sdi12
-from brumel.meters.agent import Agent, Refused, Spool
+from brumel.meters.agent import Agent, ServerRefused, Spool
 from brumel.meters.port import serve
 
 
@@ -19,9 +19,18 @@ def test_the_check_letters_are_the_standard_s_own():
 
 
 ANSWERS = [
-    ("?!", "1\r\n"), ("1!", "1\r\n"), ("2I!", "214TARNHOLTFIELD1100\r\n"), ("1M!", "10002\r\n"), ("1C!", "100002\r\n"),
-    ("1D0!", "1+12.500+20.000\r\n"), ("1R0!", "1+12.500+20.000\r\n"), ("9!", ""), ("1X!", ""), ("", ""), ("1RC0", ""),
-]  # fmt: skip
+    ("?!", "1\r\n"),
+    ("1!", "1\r\n"),
+    ("2I!", "214TARNHOLTFIELD1100\r\n"),
+    ("1M!", "10002\r\n"),
+    ("1C!", "100002\r\n"),
+    ("1D0!", "1+12.500+20.000\r\n"),
+    ("1R0!", "1+12.500+20.000\r\n"),
+    ("9!", ""),
+    ("1X!", ""),
+    ("", ""),
+    ("1RC0", ""),
+]
 
 
 @pytest.mark.parametrize(("command", "answer"), ANSWERS)
@@ -125,8 +134,14 @@ def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
     cable = serve("127.0.0.1", 0, lambda: ["1", "2"], sense)
     threading.Thread(target=cable.serve_forever, daemon=True).start()
     said, stop = [], threading.Event()
-    agent = Agent(server.url, "t", f"socket://127.0.0.1:{cable.server_address[1]}", Spool(tmp_path / "s"), every_s=0.05,
-                  say=said.append)  # fmt: skip
+    agent = Agent(
+        server.url,
+        "t",
+        f"socket://127.0.0.1:{cable.server_address[1]}",
+        Spool(tmp_path / "s"),
+        every_s=0.05,
+        say=said.append,
+    )
     thread = threading.Thread(target=agent.run, args=(stop,), daemon=True)
     thread.start()
     try:
@@ -156,5 +171,5 @@ def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
 
 def test_an_unknown_token_ends_the_program_with_its_sentence(server, tmp_path):
     server.known = False
-    with pytest.raises(Refused, match="token is not known"):
+    with pytest.raises(ServerRefused, match="token is not known"):
         Agent(server.url, "x", "socket://127.0.0.1:9", Spool(tmp_path / "s")).run(threading.Event())

@@ -59,7 +59,7 @@ ENDS = {
     "ammonium": ({"slope": 1.0, "e0_mv": -60.0, "e0_mv_per_c": 0.0}, -60.0 + ph.nernst_slope_mv(18.0), 0.4),
     "temperature": ({"error_c": 0.1}, 18.1, 0.05),
     "chlorine": ({"gain": 0.9}, 1.35, 0.03),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("quantity", ENDS)

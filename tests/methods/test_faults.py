@@ -37,7 +37,7 @@ SHOWN = [
     ("ions", "aged_tip", {"gap_mv": 44, "settle_s": 400, "pair_c": 0.1}),
     ("ions", "not_hydrated", {"drift_abs_mv_min": 2.5, "hydrated_h": 3, "gap_mv": 57}),
     ("ions", "pair_temperature", {"pair_c": 1.8, "gap_mv": 57}),
-    ("ions", "carry_over", {"gap_mv": 47, "settle_s": 15}),
+    ("ions", "carry_over", {"gap_mv": 47, "settle_s": 15, "high_first": 1}),
     ("temperature", "not_settled", {"settle_s": 200}),
     ("temperature", "sensor_off", {"error_abs_c": 0.6, "settle_s": 5}),
     ("temperature", "ice_wrong", {"points_disagree_c": 0.8, "error_abs_c": 0.2}),
@@ -70,7 +70,15 @@ def test_every_fault_is_reachable_and_a_sound_probe_has_none(quantity):
         "gap_mv": 58,
         "error_abs_mv": 2,
     }
-    assert rank(sound, faults) == [] or quantity == "ions"
+    assert rank(sound | {"high_first": 1}, faults) == []
+
+
+def test_what_cannot_be_seen_is_not_judged():
+    """Weak before strong carries nothing over; a typed run has no settling time."""
+    small_gap = {"gap_mv": 47.0, "settle_s": 15.0}
+    assert "carry_over" not in [c.key for c in rank(small_gap | {"high_first": 0.0}, load_faults("ions"))]
+    assert "carry_over" in [c.key for c in rank(small_gap | {"high_first": 1.0}, load_faults("ions"))]
+    assert rank({"gap_mv": 58.0, "high_first": 1.0}, load_faults("ions")) == []
 
 
 def test_advice_covers_every_probe_and_cautions_stand_at_their_step():
@@ -105,9 +113,13 @@ def test_default_limits_are_the_domain_s():
     assert checks.oxygen["zero"].value == 0.2  # USGS-A6.2
     settling = load_settling()
     table = {
-        "ph": (20, 0.6, 0.3, 30, 300), "conductivity": (15, 0.5, 0.3, 15, 180), "oxygen": (30, 0.5, 0.3, 30, 600),
-        "redox": (60, 2, 1, 60, 900), "ions": (60, 0.5, 0.3, 60, 600), "temperature": (15, 0.1, 0.05, 10, 300),
-    }  # fmt: skip
+        "ph": (20, 0.6, 0.3, 30, 300),
+        "conductivity": (15, 0.5, 0.3, 15, 180),
+        "oxygen": (30, 0.5, 0.3, 30, 600),
+        "redox": (60, 2, 1, 60, 900),
+        "ions": (60, 0.5, 0.3, 60, 600),
+        "temperature": (15, 0.1, 0.05, 10, 300),
+    }
     for quantity, row in table.items():
         s = settling[quantity]
         assert (s.window_s, s.drift_per_min, s.noise, s.shortest_s, s.longest_s) == row, quantity

@@ -27,9 +27,11 @@ def test_the_schools_are_there_with_their_limits_and_sources():
     tables = {  # domain sections 2, 4 to 8
         "ec-air-one": {"cell_constant": ((-10, 10), (-20, 20)), "as_found": 5, "as_found_least": 5},
         "do-zero-air": {"gain": ((80, 120), (70, 130)), "zero": 0.2, "air_water": 10, "as_found": 0.3},
-        "orp-check": {"tolerance": 15}, "no3-four": {"pair_apart": 0.5}, "temp-two-points": {"tolerance": 0.2},
+        "orp-check": {"tolerance": 15},
+        "no3-four": {"pair_apart": 0.5},
+        "temp-two-points": {"tolerance": 0.2},
         "cl-check": {"en": 1},
-    }  # fmt: skip
+    }
     for key, limits in tables.items():
         for name, wanted in limits.items():
             found = methods[key].limits[name]

@@ -6,7 +6,7 @@ import pytest
 
 from brumel.config import Config
 from brumel.web import create_app
-from brumel.work.demo import PASSWORD
+from brumel.work.demo.load import PASSWORD
 from tests.conftest import database_copy
 
 

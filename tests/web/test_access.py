@@ -5,6 +5,7 @@ import re
 import uuid
 
 import pytest
+from flask import request
 
 from brumel.config import Config, ConfigError
 from brumel.core.errors import BrumelError, InputError
@@ -84,32 +85,73 @@ def test_it_refuses_to_start_on_a_default_secret(secret):
     assert "BRUMEL_SECRET_KEY" in str(caught.value)
 
 
-def test_sign_in_is_rate_limited_and_tells_nothing(app):
-    client = app.test_client()
-    token = csrf(client)
-    codes = [
-        client.post("/sign-in", data={"csrf_token": token, "username": u, "password": "x" * 12}).status_code
-        for u in ["ansa", "nobody"] * 6
-    ]
+@pytest.fixture
+def naps(monkeypatch):
+    """The waits of the sign-in, told instead of slept."""
+    found = []
+    monkeypatch.setattr("brumel.web.sign_in_limit.nap", found.append)
+    return found
+
+
+def try_sign_in(client, username, password="x" * 12, address="127.0.0.1"):
+    data = {"csrf_token": csrf(client), "username": username, "password": password}
+    return client.post("/sign-in", data=data, environ_base={"REMOTE_ADDR": address})
+
+
+def test_a_stranger_is_limited_and_locks_out_nobody_else(app, naps):
+    stranger = app.test_client()
+    codes = [try_sign_in(stranger, "ansa", address="127.9.9.9").status_code for _ in range(12)]
     assert codes == [401] * 10 + [429] * 2
+    # The same name from elsewhere: slowed down a little, never shut out.
+    naps.clear()
+    assert try_sign_in(app.test_client(), "ansa", "tarnholt-field-book").status_code == 302
+    assert 0 < sum(naps) <= 1.5
+    # Another name from the stranger's own address still gets its answer, up to the limit of the address.
+    assert try_sign_in(app.test_client(), "ilka", "tarnholt-field-book", "127.9.9.9").status_code == 302
+    others = [try_sign_in(stranger, f"n{i}", address="127.9.9.9").status_code for i in range(40)]
+    assert others[-1] == 429
+    assert try_sign_in(app.test_client(), "ilka", "tarnholt-field-book").status_code == 302
+
+
+def test_sign_in_tells_nothing(app):
     sentences = set()
-    other = app.test_client()
     for name in ("ansa", "nobody"):
-        answer = other.post(
-            "/sign-in", data={"csrf_token": csrf(other), "username": name, "password": "y" * 12},
-            environ_base={"REMOTE_ADDR": "127.9.9.9"},
-        )  # fmt: skip
+        answer = try_sign_in(app.test_client(), name, "y" * 12)
         sentences.add(re.search(r'role="alert".*?<li>(.*?)</li>', answer.text, re.S).group(1))
     assert len(sentences) == 1
+
+
+@pytest.mark.parametrize(("proxies", "counted"), [(0, "127.0.0.1"), (1, "198.51.100.7"), (2, "203.0.113.5")])
+def test_only_so_many_proxies_are_believed(database_url, proxies, counted):
+    app = create_app(Config(database_url, "t" * 40, demo=True, insecure_cookies=True, trusted_proxies=proxies))
+    with app.test_request_context():
+        pass
+    seen = []
+    app.before_request_funcs[None].insert(0, lambda: seen.append(request.remote_addr))
+    app.test_client().get("/sign-in", headers={"X-Forwarded-For": "192.0.2.1, 203.0.113.5, 198.51.100.7"})
+    assert seen == [counted]
+
+
+def test_a_session_is_bound_to_no_network_and_ends_on_the_server(app, clock):
+    client = sign_in(app, "ansa")
+    token = csrf(client, "/practice/meter")
+    moved = {"environ_base": {"REMOTE_ADDR": "203.0.113.77", "HTTP_USER_AGENT": "another"}}
+    assert client.get("/bench", **moved).status_code == 200
+    copied = client.get_cookie("brumel").value
+    client.post("/sign-out", data={"csrf_token": token}, **moved)
+    thief = app.test_client()
+    thief.set_cookie("brumel", copied)
+    assert thief.get("/bench").status_code == 302
 
 
 def test_next_cannot_lead_elsewhere(app):
     for target in ("//evil.example", "https://evil.example", "/\\evil.example", "javascript:1", "/\x09/evil.example"):
         client = app.test_client()
         answer = client.post(
-            "/sign-in", query_string={"next": target},
+            "/sign-in",
+            query_string={"next": target},
             data={"csrf_token": csrf(client), "username": "ansa", "password": "tarnholt-field-book"},
-        )  # fmt: skip
+        )
         assert answer.headers["Location"] == "/"
 
 
@@ -139,10 +181,19 @@ def test_hostile_values_get_a_sentence_and_store_nothing(app, client, value):
     page = f"/bench/runs/{run}"
     answer = client.post(
         f"{page}/type/neutral",
-        data={"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "turn": "0", "signal": "mv", "value": value,
-              "temperature_c": "18"},
-    )  # fmt: skip
+        data={
+            "csrf_token": csrf(client, page),
+            "key": str(uuid.uuid4()),
+            "turn": "0",
+            "signal": "mv",
+            "value": value,
+            "temperature_c": "18",
+        },
+    )
     assert answer.status_code == 422
+    if value == "\x00":  # refused at the door, before there is a form to show
+        assert "holds a character that cannot be kept" in answer.text
+        return
     alert = html.unescape(re.search(r'role="alert".*?<li>(.*?)</li>', answer.text, re.S).group(1))
     assert re.search(r"[Vv]alue|signal|Electrode|number", alert), alert
     assert "<b>7</b>" not in answer.text
@@ -151,9 +202,13 @@ def test_hostile_values_get_a_sentence_and_store_nothing(app, client, value):
 
 def test_bad_queries_forms_and_sizes_are_sentences_not_errors(client):
     for path, code in (
-        ("/records?since=yesterday&quantity=taste&page=-3", 422), ("/records?site=zzz", 404), ("/bench/runs/../..", 404),
-        ("/records/readings.csv?page=0", 422), ("/bench/probes/1?method=none", 404), ("/records/audit", 403),
-    ):  # fmt: skip
+        ("/records?since=yesterday&quantity=taste&page=-3", 422),
+        ("/records?site=zzz", 404),
+        ("/bench/runs/../..", 404),
+        ("/records/readings.csv?page=0", 422),
+        ("/bench/probes/1?method=none", 404),
+        ("/records/audit", 403),
+    ):
         answer = client.get(path)
         assert answer.status_code == code, path
         assert "Traceback" not in answer.text
@@ -186,10 +241,11 @@ def test_every_error_has_its_page_message():
     from brumel.core import errors
 
     made = {
-        errors.NotANumber: errors.NotANumber("ph", "x"), errors.OutOfRange: errors.OutOfRange("ph", 99, 0, 14),
+        errors.NotANumber: errors.NotANumber("ph", "x"),
+        errors.OutOfRange: errors.OutOfRange("ph", 99, 0, 14),
         errors.UnknownName: errors.UnknownName("buffer", "x", ["y"]),
         errors.InputErrors: errors.InputErrors([errors.NotANumber("ph", None), errors.OutOfRange("ph", -1, 0, 14)]),
-    }  # fmt: skip
+    }
     for kind in kinds(BrumelError):
         error = made.get(kind) or (kind("f", "A sentence.") if issubclass(kind, InputError) else kind("A sentence."))
         assert str(error).endswith("."), kind

@@ -1,4 +1,4 @@
-"""The pages of a day out by forms: places, rounds, the box, the queue, photos, closing, deciding and signing."""
+"""The pages of a day out by forms: places, rounds, the packing list, the queue, photos, closing, deciding and signing."""
 
 import io
 import json
@@ -9,9 +9,11 @@ import pytest
 from PIL import Image
 from sqlalchemy import func, select
 
-from brumel.store.rounds import Photo, Ruling
+from brumel.store.records import Decision
+from brumel.store.rounds import Photo
 from brumel.store.tables import Reading, Site, Visit
-from brumel.work import live, outings, rounds
+from brumel.work import rounds, simulator
+from brumel.work.rounds import calendar, outings
 from tests.web.conftest import csrf, sign_in
 from tests.web.test_flows import post, words
 from tests.work import helpers as h
@@ -33,10 +35,21 @@ def lead(app):
 
 
 SITE = {
-    "client": "Veldmere Lagoon Trust", "name": "Sluice", "kind": "creek", "use": "restoration", "zone": "Europe/Oslo",
-    "altitude_m": "1,5", "latitude": "58.33", "longitude": "8.91", "depths": "0.3, 1", "compensation": "sea",
-    "usual_salinity": "8", "ranges": "ph: 7.5 to 8.6 (6 to 10)", "limits": "oxygen: 5 to - | permit 12", "note": "Deep mud.",
-}  # fmt: skip
+    "client": "Veldmere Lagoon Trust",
+    "name": "Sluice",
+    "kind": "creek",
+    "use": "restoration",
+    "zone": "Europe/Oslo",
+    "altitude_m": "1,5",
+    "latitude": "58.33",
+    "longitude": "8.91",
+    "depths": "0.3, 1",
+    "compensation": "sea",
+    "usual_salinity": "8",
+    "ranges": "ph: 7.5 to 8.6 (6 to 10)",
+    "limits": "oxygen: 5 to - | permit 12",
+    "note": "Deep mud.",
+}
 
 
 def test_the_lead_makes_and_changes_a_site_and_loses_nothing_typed(lead, client, desk):
@@ -58,15 +71,29 @@ def test_the_lead_makes_and_changes_a_site_and_loses_nothing_typed(lead, client,
     )
     assert "permit 13" in words(said)
     stale = lead.post(
-        edit, data={**SITE, "site": site_id, "reason": "Late", "turn": "1", "key": str(uuid.uuid4()),
-                    "csrf_token": csrf(lead, change), "use": "other"}, follow_redirects=True,
-    )  # fmt: skip
+        edit,
+        data={
+            **SITE,
+            "site": site_id,
+            "reason": "Late",
+            "turn": "1",
+            "key": str(uuid.uuid4()),
+            "csrf_token": csrf(lead, change),
+            "use": "other",
+        },
+        follow_redirects=True,
+    )
     assert "changed meanwhile" in words(stale)
     assert client.get(edit).status_code == 403
     gone = post(lead, change, f"/rounds/sites/{site_id}/retire", reason="Filled in")
-    assert "Sluice" not in words(gone)
+    assert "Read no more: 1" in words(gone)
     with desk.read() as session:
         assert session.get(Site, uuid.UUID(site_id)).retired_at is not None
+    change = f"{edit}?site={site_id}"
+    back = post(lead, change, f"/rounds/sites/{site_id}/restore", reason="Dug again")
+    assert "Sluice" in words(back)
+    with desk.read() as session:
+        assert session.get(Site, uuid.UUID(site_id)).retired_at is None
 
 
 def test_sites_come_and_go_as_a_file(lead, client):
@@ -92,7 +119,7 @@ def test_sites_come_and_go_as_a_file(lead, client):
 
 
 def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, desk):
-    edit = "/rounds/rounds/edit"
+    edit = "/rounds/plans/edit"
     form = {
         "name": "Two waters",
         "rule": "FREQ=WEEKLY",
@@ -112,10 +139,10 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     assert "Ready at" in words(client.get(f"{round_page}?leave=23:50"))
     outing = post(client, round_page, f"{round_page}/begin")
     page = outing.request.path
-    assert "The box" in words(outing)
+    assert "Packing list" in words(outing)
     item = re.search(r'name="item" value="([^"]+)"', outing.text).group(1)
-    assert "1 things are in the box" in words(post(client, page, f"{page}/pack", item=item))
-    assert "Full after" in words(client.get(f"{page}?records=2400&interval_min=5"))
+    assert "1 things are on the packing list" in words(post(client, page, f"{page}/pack", item=item))
+    assert "Full after" in words(client.get(f"{page}?records=6000&interval_min=15"))
     assert client.get(f"{page}?records=many&interval_min=5").status_code == 422
     assert "Every probe of this day is closed" in words(post(client, page, f"{page}/back"))
 
@@ -133,7 +160,7 @@ def sheet(things, **other):
 
 def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     with desk.read() as session:
-        found = next(r for r in outings.rounds(session) if r.name == "Lagoon").id
+        found = next(r for r in calendar.rounds(session) if r.name == "Lagoon").id
     out = outings.start(desk, things.ansa, h.key(), round_id=str(found))["outing"]
     field, to = f"/rounds/outings/{out}/field", f"/rounds/outings/{out}/send"
     page = client.get(field)
@@ -155,10 +182,15 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     assert (told.status_code, "read by Ansa Merrik" in told.json["message"]) == (409, True)
     assert send(lead, {**theirs, "both": True}, other).status_code == 200
     for bad, why in (
-        ({"rows": []}, "rows"), ({"temperature_c": float("nan")}, "cannot be read|temperature"), ({"site": "x"}, "no such"),
-        ({"extra": 1}, "extra"), ({"at": "2031-01-01T00:00:00Z"}, "future"), ({"rows": [{"probe": "x" * 99}]}, "rows"),
-        ({"key": "x"}, "no such"), ({"note": "n" * 2001}, "note"),
-    ):  # fmt: skip
+        ({"rows": []}, "rows"),
+        ({"temperature_c": float("nan")}, "cannot be read|temperature"),
+        ({"site": "x"}, "no such"),
+        ({"extra": 1}, "extra"),
+        ({"at": "2031-01-01T00:00:00Z"}, "future"),
+        ({"rows": [{"probe": "x" * 99}]}, "rows"),
+        ({"key": "x"}, "no such"),
+        ({"note": "n" * 2001}, "note"),
+    ):
         answer = send(client, sheet(things, at=read_at, site=things.sites["pool"]) | bad, token)
         assert answer.status_code == 422, bad
         assert re.search(why, answer.json["message"]), (bad, answer.json)
@@ -199,8 +231,8 @@ def test_from_the_closing_check_to_the_signature_by_forms(client, lead, things, 
     clock.on(hours=1)
     with desk.sessions.begin() as session:
         name = f"probe:{things.probes['A1']}"
-        body = live.truth(session, name)
-        live.set_truth(session, name, body | {"offset_mv": body["offset_mv"] - 25})
+        body = simulator.truth(session, name)
+        simulator.set_truth(session, name, body | {"offset_mv": body["offset_mv"] - 25})
     start = f"/bench/probes/{things.probes['A1']}/closing"
     assert "What is closed" in words(client.get(start))
     assert post(client, start, start, first="", source="live").status_code == 422
@@ -213,28 +245,28 @@ def test_from_the_closing_check_to_the_signature_by_forms(client, lead, things, 
     assert page.startswith("/records/closings/")
     assert client.get(run, follow_redirects=True).request.path == page
     assert client.get("/records/review").status_code == 403
-    assert post(client, page, f"{page}/rule", decision="doubt", reason="x", name="Ansa Merrik").status_code == 403
+    assert post(client, page, f"{page}/decide", decision="doubt", reason="x", name="Ansa Merrik").status_code == 403
     assert "does not hold" in words(lead.get("/records/review"))
     assert "corrected" in words(lead.get(f"{page}?decision=correct"))
-    blank = post(lead, page, f"{page}/rule", decision="correct", reason="", name="Ilka Torvend")
+    blank = post(lead, page, f"{page}/decide", decision="correct", reason="", name="Ilka Torvend")
     assert blank.status_code == 422
-    decided = post(lead, page, f"{page}/rule", decision="correct", reason="Steady drift", name="ilka torvend")
+    decided = post(lead, page, f"{page}/decide", decision="correct", reason="Steady drift", name="ilka torvend")
     assert "Decided by" in words(decided)
     with desk.read() as session:
         newest = session.scalar(select(Reading).where(Reading.quantity == "ph").order_by(Reading.version.desc()))
-        ruling = session.scalar(select(Ruling.id))
+        decision = session.scalar(select(Decision.id))
     reading = f"/records/readings/{newest.id}"
     assert "grade" in words(lead.get(reading))
     signed = post(lead, "/records/review", "/records/sign", reading=str(newest.id), name="Ilka Torvend")
     assert "1 signed." in words(signed)
     assert "Ilka Torvend" in words(client.get(reading))
-    again = post(lead, page, f"/records/rulings/{ruling}/reopen", reason="Wrong cup", name="Ilka Torvend")
+    again = post(lead, page, f"/records/decisions/{decision}/reopen", reason="Wrong cup", name="Ilka Torvend")
     assert "opened again" in words(again)
-    lot = f"/records/discoveries/lot/{things.lots['N7-121']}"
+    lot = f"/records/affected/lot/{things.lots['N7-121']}"
     assert "1 calibration" in words(client.get(lot))
     assert post(lead, lot, lot, decision="doubt", reason="Bad bottle", name="Ilka Torvend").status_code == 200
     assert "doubtful" in words(lead.get(lot))
-    assert client.get(f"/records/discoveries/beer/{uuid.uuid4()}").status_code == 404
+    assert client.get(f"/records/affected/beer/{uuid.uuid4()}").status_code == 404
 
 
 def test_a_logger_s_file_its_ends_and_the_lead_s_word(client, lead, things):
@@ -243,28 +275,28 @@ def test_a_logger_s_file_its_ends_and_the_lead_s_word(client, lead, things):
     sent = {"file": (io.BytesIO("\n".join(lines).encode()), "january.csv"), "quantity": "oxygen", "unit": "mg/L"}
     taken = post(client, site, f"{site}/logs", **sent)
     page = taken.request.path
-    assert "unbacked: no probe is named" in words(taken).lower()
-    wrong = post(client, page, f"{page}/service", before="8,9", after="", standard_read="x", standard_value="10")
+    assert "no valid calibration: no probe is named" in words(taken).lower()
+    wrong = post(client, page, f"{page}/check", before="8,9", after="", standard_read="x", standard_value="10")
     assert wrong.status_code == 422
     assert 'value="8,9"' in wrong.text
     for told in ("cleaned: this is missing", "it is “x”"):
         assert told in words(wrong)
     read = dict(before="8,3", after="9.1", standard_read="10.05", standard_value="10", beside_before="9")
-    half = post(client, page, f"{page}/service", **read)
+    half = post(client, page, f"{page}/check", **read)
     assert "the two go together" in words(half)
-    done = post(client, page, f"{page}/service", **read | {"beside_after": "9.0"})
+    done = post(client, page, f"{page}/check", **read | {"beside_after": "9.0"})
     assert "it does not hold" in words(done)
     assert "would be graded" not in words(done)  # nothing stands behind it, so nothing can be corrected
-    assert post(client, page, f"{page}/rule", decision="doubt", turn="0").status_code == 403
+    assert post(client, page, f"{page}/decide", decision="doubt", turn="0").status_code == 403
     assert "january.csv" in words(lead.get("/records/review"))
     seen = re.search(r'name="service" value="([^"]+)', lead.get(page).text)[1]
     sign = dict(reason="Film", name="Ilka Torvend", turn="0", service=seen)
-    assert "No calibration stands behind" in words(post(lead, page, f"{page}/rule", decision="correct", **sign))
-    assert "Doubtful, decided by Ilka Torvend" in words(post(lead, page, f"{page}/rule", decision="doubt", **sign))
+    assert "No calibration stands behind" in words(post(lead, page, f"{page}/decide", decision="correct", **sign))
+    assert "Doubtful, decided by Ilka Torvend" in words(post(lead, page, f"{page}/decide", decision="doubt", **sign))
     rows = client.get(f"{page}.csv").text.splitlines()
     assert (len(rows), rows[1]) == (29, "2026-01-01T11:00:00Z,9.01,9.01,1,doubtful")
-    assert client.get(f"/rounds/logs/{uuid.uuid4()}").status_code == 404
-    assert client.get("/rounds/logs/x.csv").status_code == 404
+    assert client.get(f"/rounds/series/{uuid.uuid4()}").status_code == 404
+    assert client.get("/rounds/series/x.csv").status_code == 404
 
 
 def test_counting_and_looking_through_settings_by_forms(client, things, desk):
@@ -275,12 +307,18 @@ def test_counting_and_looking_through_settings_by_forms(client, things, desk):
     assert "from the list" in words(post(client, "/kit", "/kit/spares/count", spare="<b>", amount="1"))
     assert "Counted." in words(post(client, "/kit", "/kit/spares/count", spare="membrane", amount="0"))
     with desk.read() as session:
-        found = outings.rounds(session)[0]
+        found = calendar.rounds(session)[0]
     out = "/rounds/outings/" + outings.start(desk, things.ansa, h.key(), round_id=str(found.id))["outing"]
     assert "none left" in words(client.get(out)) or "0 left" in words(client.get(out))
-    assert "settings" in words(post(client, out, f"{out}/settings", snapshot="x")).lower()
-    visit = post(client, f"/rounds/sites/{things.sites['lagoon']}", f"/rounds/sites/{things.sites['lagoon']}",
-                 probe=things.probes["B1"], source="typed", outing=out.rsplit("/", 1)[1])  # fmt: skip
-    assert "were not looked through before this round" in words(visit)
+    assert "settings" in words(post(client, out, f"{out}/settings", recorded="x")).lower()
+    visit = post(
+        client,
+        f"/rounds/sites/{things.sites['lagoon']}",
+        f"/rounds/sites/{things.sites['lagoon']}",
+        probe=things.probes["B1"],
+        source="typed",
+        outing=out.rsplit("/", 1)[1],
+    )
+    assert "were not checked before this round" in words(visit)
     full = client.get(f"{out}?records=2400&interval_min=5")
     assert "8.3 days" in words(full)

@@ -12,21 +12,25 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brumel.core import ph
-from brumel.core.fitness import Taken
+from brumel.core.fitness import CalibrationPoint
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.methods import load_method
-from brumel.web import charts, drawn, plates, waters
+from brumel.web.drawings import calibration as calibration_drawings
+from brumel.web.drawings import frame as drawings_frame
+from brumel.web.drawings import site as site_drawings
+from brumel.web.drawings import worksheet as worksheet_drawings
 from brumel.web.filters import number, when, with_u
-from brumel.work.life import Life, Strand
-from brumel.work.sums import SUMS, Chart, Curve, Scale, answer
-from brumel.work.trades import trade
+from brumel.work.kit.probe_life import Life, Strand
+from brumel.work.quantities.book import quantity_of
+from brumel.work.worksheet.book import SUMS, answer
+from brumel.work.worksheet.model import AnswerChart, ChartScale, Curve
 
 METHOD = load_method("ph-7-4-10")
 
 
 @given(low=st.floats(-1e5, 1e5), span=st.floats(1e-3, 1e5), about=st.integers(2, 9))
 def test_ticks_are_round_inside_and_neither_few_nor_many(low, span, about):
-    found = drawn.ticks(low, low + span, about)
+    found = drawings_frame.ticks(low, low + span, about)
     assert all(low - 1e-6 * span <= t <= low + span * (1 + 1e-6) for t in found)
     assert len(found) <= about + 1
     if len(found) > 1:
@@ -37,7 +41,7 @@ def test_ticks_are_round_inside_and_neither_few_nor_many(low, span, about):
 
 
 def test_a_frame_maps_corners_to_corners():
-    frame = drawn.Frame(10, 20, 110, 220, 0, 10, -5, 5)
+    frame = drawings_frame.Frame(10, 20, 110, 220, 0, 10, -5, 5)
     assert (frame.x(0), frame.x(10), frame.y(-5), frame.y(5)) == (10, 110, 220, 20)
     assert frame.path([(0, 0), (10, 5)]) == "M10.0,120.0 L110.0,20.0"
 
@@ -47,60 +51,78 @@ def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
     k = ph.nernst_slope_mv(t)
     points = [(offset - slope * k * (p - 7), t, p) for p in (7.0, 4.0)] + [(offset - slope * k * 3 + bend, t, 10.0)]
     fitted = ph.fit(points)
-    taken = [Taken("cup", "adjust", *p) for p in points]
-    taken.append(Taken("check", "check", offset - slope * k * 2.2, t, 9.2))
-    plate = plates.draw(ElectrodeFit(fitted), METHOD, taken, None, trade("ph"))
+    taken = [CalibrationPoint("cup", "adjust", *p) for p in points]
+    taken.append(CalibrationPoint("check", "check", offset - slope * k * 2.2, t, 9.2))
+    plate = calibration_drawings.draw(ElectrodeFit(fitted), METHOD, taken, None, quantity_of("ph"))
     assert len(plate["dots"]) == 4
     for dot in plate["dots"]:
         assert plate["frame"].left <= dot["x"] <= plate["frame"].right
         assert plate["frame"].top - 40 <= dot["y"] <= plate["frame"].bottom + 40
         assert plate["rest"].top <= dot["ry"] <= plate["rest"].bottom
-    for p, dot in zip(fitted.points, plate["dots"], strict=False):
-        assert dot["residual"] == pytest.approx(
-            p.millivolts - (fitted.segments[0].offset_mv * 0 + dot["mv"] - dot["residual"])
-        )
+    # The cups against one straight line by NumPy's own least squares, the check against the line between its neighbours.
+    line = np.polyfit([p[2] for p in points], [p[0] for p in points], 1)
+    for dot, (mv, _, at_ph) in zip(plate["dots"][:3], points, strict=True):
+        assert dot["residual"] == pytest.approx(mv - np.polyval(line, at_ph), abs=1e-6)
+    (seven, _, _), _, (ten, _, _) = points
+    between = seven + (ten - seven) * 2.2 / 3
+    assert plate["dots"][3]["residual"] == pytest.approx(taken[3].signal - between, abs=1e-6)
     assert plate["zero"] == plate["frame"].y(0)
 
 
 def test_a_history_runs_from_old_to_new_with_its_limits():
     days = (0, 10, 20, 40)
     times = tuple(datetime(2026, 3, 1, tzinfo=UTC) + timedelta(days=d) for d in days)
-    slope = Strand("slope_percent", "slope", "%", 1, times, tuple(99 - d / 5 for d in days), ("fit",) * 4,
-                   METHOD.band("slope").band(), None, None)  # fmt: skip
+    slope = Strand(
+        "slope_percent",
+        "slope",
+        "%",
+        1,
+        times,
+        tuple(99 - d / 5 for d in days),
+        ("fit",) * 4,
+        METHOD.band("slope").band(),
+        None,
+        None,
+    )
     slow = replace(slope, key="settling", name="slowest cup", band=None)
-    strips = plates.history(Life((slope, slow), ()))
+    strips = calibration_drawings.history(Life((slope, slow), ()))
     assert [s["name"] for s in strips] == ["slope"]  # what has no limit has no strip here
     xs = [d["x"] for d in strips[0]["dots"]]
     assert xs == sorted(xs)
     assert strips[0]["fit"] == [strips[0]["frame"].y(102), strips[0]["frame"].y(92)]
     assert strips[0]["dots"][-1]["value"] == pytest.approx(91)
-    assert plates.history(Life((replace(slope, values=(99.0,), times=times[:1], outcomes=("fit",)),), ())) is None
+    assert (
+        calibration_drawings.history(Life((replace(slope, values=(99.0,), times=times[:1], outcomes=("fit",)),), ()))
+        is None
+    )
 
 
 def test_last_readings_show_uncertainty_and_the_usual_range():
     now = datetime(2026, 5, 20, 9, tzinfo=UTC)
     readings = [
-        SimpleNamespace(at=now - timedelta(days=d), value=7.2 + d / 100, expanded_uncertainty=u, backing="open", flag=1, id=d)
+        SimpleNamespace(
+            at=now - timedelta(days=d), value=7.2 + d / 100, expanded_uncertainty=u, backing="open", flag=1, id=d
+        )
         for d, u in ((1, 0.03), (3, None), (30, 0.05))
-    ]  # fmt: skip
-    view = waters.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
+    ]
+    view = site_drawings.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
     assert [m["label"] for m in view["months"]] == ["May"]
     assert view["usual"][0] < view["usual"][1]
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]
     assert newest["x"] < view["now"] <= view["frame"].right
     assert [d["id"] for d in view["dots"]] == [30, 3, 1]
-    assert waters.last_readings([], {}, now, "UTC") is None
+    assert site_drawings.last_readings([], {}, now, "UTC") is None
 
 
 def test_staff_and_ribbon_follow_what_was_done():
-    staff = drawn.staff(["near pH 7", "near pH 4", "verdict"], 1)
+    staff = drawings_frame.staff(["pH 7 buffer", "pH 4 buffer", "verdict"], 1)
     assert [m["state"] for m in staff["marks"]] == ["done", "now", "wait"]
     assert staff["marks"][0]["y"] > staff["marks"][1]["y"] > staff["marks"][2]["y"]
-    levels = [drawn.staff(["a", "b", "c"], n)["level"] for n in range(4)]
+    levels = [drawings_frame.staff(["a", "b", "c"], n)["level"] for n in range(4)]
     assert levels == sorted(levels, reverse=True)
     now = datetime(2026, 6, 1, 10, 30, tzinfo=UTC)
-    ribbon = drawn.ribbon(
+    ribbon = drawings_frame.ribbon(
         [(now - timedelta(hours=2), "run-fit", "calibration"), (now - timedelta(hours=20), "x", "y")],
         now,
         "Europe/Oslo",
@@ -116,7 +138,7 @@ def test_every_picture_of_the_worksheet_lies_on_its_paper(asked):
     found = answer(asked, numbers, {})
     if found.picture is None:
         return
-    view = charts.picture(found.picture)
+    view = worksheet_drawings.picture(found.picture)
     if view["kind"] == "scale":
         assert 24 <= view["mark"] <= 596
         return
@@ -134,13 +156,13 @@ def test_every_picture_of_the_worksheet_lies_on_its_paper(asked):
 
 
 def test_charts_of_one_point_and_bars_do_not_break():
-    flat = Chart("t", "x", "y", (Curve("", [1.0], [5.0]),), ((1.0, 5.0, "here"),))
-    assert charts.chart(flat)["frame"].x0 < 1 < charts.chart(flat)["frame"].x1
-    bars = Chart("t", "", "pH", (), ((1.0, 7.3, "a"), (2.0, 7.2, "b")), None, ((1.0, 7.3, 0.1), (2.0, 7.2, 0.1)))
-    view = charts.chart(bars)
+    flat = AnswerChart("t", "x", "y", (Curve("", [1.0], [5.0]),), ((1.0, 5.0, "here"),))
+    assert worksheet_drawings.chart(flat)["frame"].x0 < 1 < worksheet_drawings.chart(flat)["frame"].x1
+    bars = AnswerChart("t", "", "pH", (), ((1.0, 7.3, "a"), (2.0, 7.2, "b")), None, ((1.0, 7.3, 0.1), (2.0, 7.2, 0.1)))
+    view = worksheet_drawings.chart(bars)
     assert view["x_ticks"] == []
     assert all(b["up"] < b["down"] for b in view["bars"])
-    assert charts.scale(Scale("t", "µS/cm", 0.05, 1e5, ((53_000.0, "sea"),), 1e9))["mark"] == 596
+    assert worksheet_drawings.scale(ChartScale("t", "µS/cm", 0.05, 1e5, ((53_000.0, "sea"),), 1e9))["mark"] == 596
 
 
 def test_numbers_are_written_as_the_trade_reads_them():
@@ -163,7 +185,7 @@ def _site(name, north, east):
 
 def test_the_sketch_keeps_order_and_scale_and_parts_what_lies_far_apart():
     near = [_site("a", 58.33, 8.91), _site("b", 58.34, 8.91), _site("c", 58.33, 8.93)]
-    view = waters.sketch([*near, _site("d", 61.41, 8.73), _site("nowhere", None, None)])
+    view = site_drawings.sketch([*near, _site("d", 61.41, 8.73), _site("nowhere", None, None)])
     first, second = view["panels"]
     assert [d["number"] for d in first["dots"]] == [1, 2, 3]
     assert [d["name"] for d in second["dots"]] == ["d"]
@@ -175,35 +197,35 @@ def test_the_sketch_keeps_order_and_scale_and_parts_what_lies_far_apart():
     assert (a["y"] - b["y"]) / per_m == pytest.approx(1112, rel=0.01)
     assert (c["x"] - a["x"]) / per_m == pytest.approx(1112 * 2 * np.cos(np.radians(58.33)), rel=0.01)
     assert all(0 <= d["x"] <= 620 and 0 <= d["y"] <= 240 for p in view["panels"] for d in p["dots"])
-    assert waters.sketch([_site("nowhere", None, None)]) is None
+    assert site_drawings.sketch([_site("nowhere", None, None)]) is None
 
 
 def test_a_profile_goes_down_and_one_depth_is_none():
     def at(depth, value, quantity="temperature"):
         return SimpleNamespace(depth_m=depth, value=value, quantity=quantity, role="first", unit="°C")
 
-    view = waters.profile([at(2.0, 8.1), at(0.3, 9.4), at(1.0, 9.0), at(None, 5.0)])
+    view = site_drawings.profile([at(2.0, 8.1), at(0.3, 9.4), at(1.0, 9.0), at(None, 5.0)])
     (panel,) = view["panels"]
     assert [d["depth"] for d in panel["dots"]] == [0.3, 1.0, 2.0]
     assert [d["y"] for d in panel["dots"]] == sorted(d["y"] for d in panel["dots"])
     assert panel["dots"][0]["x"] > panel["dots"][2]["x"]
-    assert waters.profile([at(1.0, 9.0)]) is None
+    assert site_drawings.profile([at(1.0, 9.0)]) is None
 
 
 def test_the_ribbon_draws_the_plan_up_to_leaving_and_coming_home():
     now = datetime(2026, 6, 1, 5, 0, tzinfo=UTC)
     line = SimpleNamespace(start=now, end=now + timedelta(minutes=90), kind="wait", deciding=True)
     plan = SimpleNamespace(lines=[line], leave_at=now + timedelta(hours=2), back_at=now + timedelta(hours=5))
-    view = drawn.ribbon([], now, "Europe/Oslo", plan)
+    view = drawings_frame.ribbon([], now, "Europe/Oslo", plan)
     (bar,) = view["bars"]
     assert bar["x"] == view["now"]
     assert bar["w"] == pytest.approx(1.5 * (view["leave"] - view["now"]) / 2)
     assert view["back"] > view["leave"]
-    assert drawn.ribbon([], now)["bars"] == []
+    assert drawings_frame.ribbon([], now)["bars"] == []
 
 
 def test_every_class_of_a_drawing_has_a_style():
-    web = Path(drawn.__file__).parent
+    web = Path(drawings_frame.__file__).parent
     styles = "".join(p.read_text() for p in (web / "static/css").glob("*.css"))
     for place in (web / "templates/drawn").glob("*.html"):
         tags = re.findall(r"<(?:path|rect|circle|line)\b[^>]*>", place.read_text())

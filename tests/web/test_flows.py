@@ -6,7 +6,7 @@ import uuid
 
 import pytest
 
-from brumel.work import bench, live
+from brumel.work import bench, simulator
 from tests.web.conftest import csrf, sign_in
 from tests.work import helpers as h
 
@@ -52,7 +52,7 @@ def test_a_cup_is_redone_with_a_reason_and_a_run_abandoned(desk, client, clock, 
 
 def test_use_with_care_needs_a_name_and_a_reason(desk, client, clock, things):
     with desk.sessions.begin() as session:
-        live.set_truth(session, f"probe:{things.probes['A1']}", {"slope": 0.89, "offset_mv": 30.0, "cups_c": 18.0})
+        simulator.set_truth(session, f"probe:{things.probes['A1']}", {"slope": 0.89, "offset_mv": 30.0, "cups_c": 18.0})
     run = h.start(desk, things)
     h.take_all(desk, clock, things, run)
     page = f"/bench/runs/{run}"
@@ -76,7 +76,7 @@ def test_do_not_use_cannot_be_put_in_force(desk, client, clock, things):
     assert refused.status_code == 422
     assert post(client, page, f"{page}/finish", use="no").status_code == 422  # a decision has a reason
     filed = post(client, page, f"{page}/finish", use="no", reason="Broken, to be thrown away")
-    assert "Not put in force" in words(filed) or "This run was" in words(filed)
+    assert "Not put into use" in words(filed) or "This run was" in words(filed)
     today = words(client.get("/"))
     assert "pH probe A1" in today
     assert "Calibrate" in today
@@ -89,7 +89,7 @@ def test_an_unsettled_cup_is_refused_unless_early(desk, client, clock, things):
     assert "There is no reading to accept yet" in words(nothing)
     post(client, page, f"{page}/dip/neutral")
     clock.on(seconds=8)
-    live.pump(desk)
+    simulator.pump(desk)
     refused = post(client, page, f"{page}/accept/neutral", seen="10")
     assert "Not settled" in words(refused)
     bad = post(client, page, f"{page}/accept/neutral", seen="ten")
@@ -108,7 +108,7 @@ def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, t
     assert nobody.status_code == 404
     sheet = post(client, site, site, probe=things.probes["B1"], source="typed")
     page = sheet.request.path
-    assert "kept as unbacked and marked so" in words(sheet)
+    assert "no valid calibration" in words(sheet)
     for after in ("5", "30"):
         clock.on(seconds=20)
         shown = {f"value_{things.probes['B1']}": "8.91", f"unit_{things.probes['B1']}": "ph"}
@@ -120,7 +120,7 @@ def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, t
     assert asked.status_code == 422
     assert 'value="8.91"' not in asked.text
     kept = post(client, page, f"{page}/take", dip=dip, reason="Typed from the other meter")
-    assert "Kept" in words(kept)
+    assert "Recorded" in words(kept)
     link = re.search(r"/records/readings/[0-9a-f-]{36}", kept.text).group(0)
     record = client.get(link)
     assert "Typed from the other meter" in words(record)
@@ -172,7 +172,7 @@ def test_a_stream_gives_events_and_ends_when_the_run_moved_on(desk, client, cloc
     run = h.start(desk, things)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     clock.on(seconds=40)
-    live.pump(desk)
+    simulator.pump(desk)
     answer = client.get(f"/bench/runs/{run}/stream", headers={"Accept": "text/event-stream"}, buffered=False)
     assert answer.mimetype == "text/event-stream"
     pieces = iter(answer.response)
@@ -193,8 +193,17 @@ def test_a_stream_gives_events_and_ends_when_the_run_moved_on(desk, client, cloc
 
 
 def test_kit_by_forms_lots_upkeep_waits_and_calendar(desk, client, clock, things):
-    form = {"code": "N4-300", "name": "Buffer 4.01", "quantity": "ph", "family": "4.01", "label": "",
-            "expires_on": "2027-01-31", "open_days": "90", "expanded_uncertainty": "0,02", "container": "bottle"}  # fmt: skip
+    form = {
+        "code": "N4-300",
+        "name": "Buffer 4.01",
+        "quantity": "ph",
+        "family": "4.01",
+        "label": "",
+        "expires_on": "2027-01-31",
+        "open_days": "90",
+        "expanded_uncertainty": "0,02",
+        "container": "bottle",
+    }
     bad = post(client, "/kit/lots/new", "/kit/lots/new", **{**form, "expires_on": "x", "open_days": "many"})
     assert bad.status_code == 422
     assert 'value="N4-300"' in bad.text  # nothing typed is lost
@@ -209,10 +218,10 @@ def test_kit_by_forms_lots_upkeep_waits_and_calendar(desk, client, clock, things
     assert post(client, "/kit", f"/kit/lots/{lot}/discard", reason="").status_code == 422
 
     page = f"/kit/probes/{things.probes['A1']}"
-    done = post(client, page, f"{page}/upkeep", what="cleaned", reason="Algae")
+    done = post(client, page, f"{page}/maintenance", what="cleaned", reason="Algae")
     assert "in storage solution" in words(done)
     assert "Algae" in words(done)
-    assert post(client, page, f"{page}/upkeep", what="polished").status_code == 422
+    assert post(client, page, f"{page}/maintenance", what="polished").status_code == 422
     assert post(client, page, f"{page}/waits", what="cleaned", hours="0", reason="Manual").status_code == 403
     lead = sign_in(client.application, "ilka")
     setting = post(lead, page, f"{page}/waits", what="cleaned", hours="0,25", reason="Manual, page 4")

@@ -7,8 +7,11 @@ import uuid
 import pytest
 from sqlalchemy import func, select
 
-from brumel.store.tables import Audit
+from brumel.core.errors import InputError
+from brumel.formats import series_csv
+from brumel.store.tables import Audit, Meter
 from brumel.work import rounds
+from brumel.work.kit.meters import token_hash
 from tests.web.conftest import csrf, sign_in
 from tests.work import helpers as h
 
@@ -33,6 +36,11 @@ RUBBISH = [
     "2026-13-45",
     "25: 7.01\n25: 7.02",
     "null",
+    "²",
+    "0001-01-01",
+    "9999-12-31",
+    "1" * 5000,
+    "12:²",
 ]
 FIELDS = (
     "key",
@@ -97,7 +105,17 @@ FIELDS = (
 
 
 #: A name or a reason in any words is what these ask for, and the lead may give it.
-WORDS = {"site.retire", "meter.battery", "probe.retire", "method.retire"}
+WORDS = {
+    "site.retire",
+    "site.restore",
+    "meter.battery",
+    "meter.retire",
+    "meter.restore",
+    "probe.retire",
+    "probe.restore",
+    "method.retire",
+    "method.restore",
+}
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -185,3 +203,85 @@ def test_rubbish_in_every_query(app, seed):
             query = {name: chance.choice(RUBBISH) for name in names if chance.random() < 0.6}
             answer = client.get(path, query_string=query)
             assert answer.status_code in (200, 302, 400, 404, 422), (path, query, answer.status_code)
+
+
+DEEP = "[" * 100_000
+BODIES = [
+    "",
+    "{",
+    "[]",
+    "null",
+    "{" * 5000,
+    f'{{"a": {DEEP}',
+    '{"a": ' * 40 + "1" + "}" * 40,
+    '{"agent": "\\ud800"}',
+    '{"agent": "\\u0000", "rows": [["\\u0000", 1, 2, 3]]}',
+    '{"rows": [["\\udc80", 1, 2, 3]]}',
+    '{"rows": [["1", ' + "9" * 400 + ", 1, 2]]}",
+    '{"rows": [["1", 1e999, 1, 2]]}',
+    '{"now": ' + "9" * 400 + "}",
+    '{"key": "x", "site": "\\ud800", "at": "0001-01-01T00:00:00+14:00", "temperature_c": 1, "rows": []}',
+    '{"agent": "' + "a" * 50_000 + '"}',
+    "\udcff".encode("utf-8", "surrogatepass"),
+]
+
+
+@pytest.mark.parametrize("number", range(len(BODIES)))
+def test_a_hostile_body_gets_a_sentence_signed_in_or_not(app, number):
+    """To the link, with a token that counts and without; to the phone's queue; and as a form to the sign-in page."""
+    desk, body = app.extensions["desk"], BODIES[number]
+    things = h.Things(desk)
+    token = "t" * 30
+    with desk.sessions.begin() as session:
+        meter = session.get_one(Meter, uuid.UUID(things.meters["Field set A"]))
+        meter.link, meter.token_hash = "sdi12", token_hash(token)
+    client = sign_in(app, "ansa")
+    csrf_token = csrf(client, "/practice/meter")
+    send = f"/rounds/outings/{uuid.uuid4()}/send"
+    for who, path, headers in (
+        (app.test_client(), "/link/hello", {"Authorization": f"Bearer {token}"}),
+        (app.test_client(), "/link/samples", {"Authorization": f"Bearer {token}"}),
+        (app.test_client(), "/link/hello", {"Authorization": "Bearer x\xff"}),
+        (client, send, {"X-CSRFToken": csrf_token}),
+        (app.test_client(), send, {}),
+    ):
+        answer = who.post(path, data=body, headers={**headers, "Content-Type": "application/json"})
+        assert answer.status_code in (200, 400, 401, 404, 409, 422), (path, answer.status_code)
+        assert answer.status_code != 200 or path == "/link/hello"
+        assert (
+            (answer.json or {}).get("error")
+            or (answer.json or {}).get("message")
+            or answer.status_code in (200, 400, 401)
+        )
+
+
+@pytest.mark.parametrize("text", ["\x00", "a" * 30_000, "9" * 5000])
+def test_hostile_text_before_the_sign_in(app, text):
+    client = app.test_client()
+    token = csrf(client)
+    answer = client.post("/sign-in", data={"csrf_token": token, "username": text, "password": text})
+    assert answer.status_code in (401, 422)
+    for path in (
+        f"/sign-in?next={text[:2000]}",
+        "/sign-in?next=%00",
+        "/%00",
+        "/bench/probes/%00",
+        "/records?page=%C2%B2",
+    ):
+        assert client.get(path).status_code in (200, 302, 400, 404, 422), path
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"time,value\n" + b'"' + b"9" * 200_000 + b'",1\n',
+        b"time,value\n0001-01-01T00:00,1\n0001-01-02T00:00,1\n",
+        b"time,value\n9999-12-31T23:59-14:00,1\n",
+        b"time,value\n2026-01-01T00:00," + b"9" * 5000 + b"\n",
+        b"time\x00,value\n2026-01-01T00:00,1\n",
+        b"time,value\n2026-01-01T00:00,\xc2\xb2\n",
+    ],
+)
+def test_a_hostile_logger_file_is_refused_by_its_line(data):
+    with pytest.raises(InputError, match=r"[Ff]ile|first line"):
+        series_csv.read(data, "Europe/Oslo")

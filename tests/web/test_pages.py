@@ -5,9 +5,14 @@ import io
 import re
 import uuid
 
+import numpy as np
+import pypdfium2 as pdfium
 import pytest
 from pypdf import PdfReader
+from scipy.ndimage import binary_erosion
 
+from brumel.work import bench
+from brumel.work.bench.conditions import Conditions
 from tests.web.conftest import csrf
 from tests.work import helpers as h
 
@@ -33,6 +38,39 @@ def test_the_printed_record_and_the_csv_tell_the_same_story(app, client, clock, 
     (row,) = csv.DictReader(io.StringIO(answer.text))
     assert (row["calibration_id"], row["calibration_number"]) == (made, number)
     assert (row["unit"], row["method"], row["version"], row["qartod_flag"]) == ("pH", "ph-7-4-10", "1", "1")
+
+
+@pytest.mark.parametrize(("probe", "method"), [("A1", "ph-7-4-10"), ("A5", "do-saturated-air"), ("A3", "ec-air-one")])
+def test_the_record_prints_on_one_page_in_its_own_style(app, client, clock, things, caplog, probe, method):
+    """The page as a picture: words and thin lines alone, no black field, and the lines to sign on whole."""
+    desk = app.extensions["desk"]
+    cups = {"ph-7-4-10": things.cups(), "ec-air-one": {"standard": things.lots["E14-055"]}}.get(method, {})
+    conditions = Conditions(pressure_from="station", pressure_hpa=1001.0) if probe == "A5" else None
+    run = bench.start(
+        desk,
+        things.ansa,
+        h.key(),
+        probe_id=things.probes[probe],
+        method_key=method,
+        source="live",
+        cups=cups,
+        conditions=conditions,
+    )["run"]
+    h.take_all(desk, clock, things, run)
+    made = h.finish(desk, things, run)
+    with caplog.at_level("WARNING", logger="weasyprint"):
+        answer = client.get(f"/records/calibrations/{made}.pdf")
+    assert not caplog.records, [r.getMessage() for r in caplog.records]
+    document = pdfium.PdfDocument(answer.data)
+    assert len(document) == 1
+    dark = np.asarray(document[0].render(scale=3, grayscale=True).to_numpy()) < 90
+    assert 0.003 < dark.mean() < 0.06
+    drawing = dark[:, 3 * 150 : 3 * 430]  # the column of the drawing, in thirds of a point
+    assert not binary_erosion(drawing, np.ones((10, 10))).any()  # no black field as thick as three rules
+    text = PdfReader(io.BytesIO(answer.data)).pages[0].extract_text()
+    assert re.search(r"made by\s+reviewed by\s+date", text)
+    fonts = PdfReader(io.BytesIO(answer.data)).pages[0]["/Resources"]["/Font"].values()
+    assert any("Hyperlegible" in str(f.get_object()["/BaseFont"]) for f in fonts)
 
 
 def test_a_form_sent_twice_starts_one_run(app, client, things):
@@ -71,8 +109,14 @@ def test_pages_work_without_scripts_from_first_cup_to_record(app, client, clock,
     page = f"/bench/runs/{run}"
     for value in ("4,2", "4.3"):
         clock.on(seconds=30)
-        data = {"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "turn": "0", "signal": "mv", "value": value,
-                "temperature_c": "18,5"}  # fmt: skip
+        data = {
+            "csrf_token": csrf(client, page),
+            "key": str(uuid.uuid4()),
+            "turn": "0",
+            "signal": "mv",
+            "value": value,
+            "temperature_c": "18,5",
+        }
         assert client.post(f"{page}/type/neutral", data=data).status_code == 302
     data = {"csrf_token": csrf(client, page), "key": str(uuid.uuid4()), "turn": "0"}
     assert client.post(f"{page}/accept/neutral", data=data).status_code == 302

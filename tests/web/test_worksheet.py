@@ -5,7 +5,7 @@ import re
 
 import pytest
 
-from brumel.work.sums import SUMS
+from brumel.work.worksheet.book import SUMS
 
 KNOWN = [
     # BK84 as used by USGS: 9.09 mg/L at 20 °C, 1013.25 hPa; the same in the trade's other units.

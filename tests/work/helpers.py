@@ -7,13 +7,19 @@ from sqlalchemy import select
 from brumel.core.ph import nernst_slope_mv as nernst
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Lot, Meter, Probe, Site, User
-from brumel.work import bench, kit, live, rounds, runstate
+from brumel.work import bench, kit, rounds
+from brumel.work import simulator as work_simulator
+from brumel.work.rounds import calendar
 
 __all__ = ["nernst"]
 SITES = {
-    "raceway": "Raceway 3, inflow", "outflow": "Raceway 3, outflow", "lagoon": "Creek mouth, north bank",
-    "basin": "Basin, middle", "reed": "Reed channel", "pool": "Warm pool, deep end",
-}  # fmt: skip
+    "raceway": "Raceway 3, inflow",
+    "outflow": "Raceway 3, outflow",
+    "lagoon": "Creek mouth, north bank",
+    "basin": "Basin, middle",
+    "reed": "Reed channel",
+    "pool": "Warm pool, deep end",
+}
 CUPS = {"neutral": "N7-121", "acid": "N4-118", "alkaline": "N10-090"}
 
 
@@ -37,12 +43,12 @@ def key():
 
 def state_of(desk, run):
     with desk.read() as session:
-        return runstate.load(session, run)
+        return bench.load_run(session, run)
 
 
 def fault(desk, probe, *faults):
     with desk.sessions.begin() as session:
-        live.set_faults(session, kit.probe(session, probe), list(faults))
+        work_simulator.set_faults(session, kit.probe_of(session, probe), list(faults))
 
 
 def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
@@ -59,21 +65,27 @@ def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
 
 def start_with(desk, things, probe, method, conditions, **cups):
     return bench.start(
-        desk, things.ansa, key(), probe_id=things.probes[probe], method_key=method, source="live",
-        cups=things.cups(**cups), conditions=conditions,
-    )["run"]  # fmt: skip
+        desk,
+        things.ansa,
+        key(),
+        probe_id=things.probes[probe],
+        method_key=method,
+        source="live",
+        cups=things.cups(**cups),
+        conditions=conditions,
+    )["run"]
 
 
 def let_settle(desk, clock, run, longest=300, step=10):
     """The meter runs past the shortest wait, then in steps until the cup has settled, as a technician would wait."""
     state = state_of(desk, run)
-    simulator = live.Simulator(desk)
-    clock.on(seconds=state.trade.criteria(state.method, state.current.spec).shortest_s - step)
+    simulator = work_simulator.Simulator(desk)
+    clock.on(seconds=state.quantity.criteria(state.method, state.current.spec).shortest_s - step)
     for _ in range(longest // step):
         clock.on(seconds=step)
         simulator.pump()
         with desk.read() as session:
-            seen = runstate.live(session, runstate.load(session, run))
+            seen = bench.live_cup(session, bench.load_run(session, run))
         if seen and seen.settling.settled:
             return seen
     return seen
@@ -86,9 +98,15 @@ def take_cup(desk, clock, things, run, answer="Looked at it; taken all the same.
     bench.dip(desk, things.ansa, key(), run_id=run, step=step, turn=state.turn)
     seen = let_settle(desk, clock, run)
     bench.accept(
-        desk, things.ansa, key(), run_id=run, step=step, turn=state.turn,
-        early=not seen.settling.settled, answer=answer if seen.suspicions else "",
-    )  # fmt: skip
+        desk,
+        things.ansa,
+        key(),
+        run_id=run,
+        step=step,
+        turn=state.turn,
+        early=not seen.settling.settled,
+        answer=answer if seen.suspicions else "",
+    )
     return seen
 
 
@@ -101,15 +119,20 @@ def take_all(desk, clock, things, run):
 
 def result_of(desk, run):
     with desk.read() as session:
-        return runstate.result(session, runstate.load(session, run))
+        return bench.run_result(session, bench.load_run(session, run))
 
 
 def finish(desk, things, run, use=True, words="Taken with care, watched."):
     found = result_of(desk, run)
     return bench.finish(
-        desk, things.ansa, key(), run_id=run, turn=state_of(desk, run).turn,
-        use=use and found.verdict.outcome is not Outcome.NOT, words=words,
-    )["calibration"]  # fmt: skip
+        desk,
+        things.ansa,
+        key(),
+        run_id=run,
+        turn=state_of(desk, run).turn,
+        use=use and found.verdict.outcome is not Outcome.NOT,
+        words=words,
+    )["calibration"]
 
 
 def calibrate(desk, clock, things, probe="A1", method="ph-7-4-10"):
@@ -127,9 +150,17 @@ def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv",
         for after in (20, 45):
             clock.on(seconds=25)
             bench.type_reading(
-                desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, signal=signal,
-                value=electrode(expected), temperature_c=temperature, after_s=after,
-            )  # fmt: skip
+                desk,
+                things.ansa,
+                key(),
+                run_id=run,
+                step=step.spec.key,
+                turn=state.turn,
+                signal=signal,
+                value=electrode(expected),
+                temperature_c=temperature,
+                after_s=after,
+            )
         bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, answer=answer)
 
 
@@ -149,6 +180,11 @@ def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take
         return made
     dip = rounds.dip(desk, things.ansa, key(), visit_id=made)["dip"]
     clock.on(seconds=70)
-    live.pump(desk)
+    work_simulator.pump(desk)
     rounds.take(desk, things.ansa, key(), visit_id=made, dip_id=dip, **take)
     return made
+
+
+def a_round(desk, name="Lagoon"):
+    with desk.read() as session:
+        return next(r for r in calendar.rounds(session) if r.name == name)

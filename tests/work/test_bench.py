@@ -11,7 +11,7 @@ from brumel.core import ph
 from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Audit, Calibration, Point, Sample
-from brumel.work import bench, kit, live, trusting
+from brumel.work import bench, kit, simulator
 from brumel.work.desk import MovedOn, NotFound, Refused
 from tests.work import helpers as h
 
@@ -31,11 +31,11 @@ def test_a_live_run_finds_the_hidden_electrode(desk, clock, things):
     assert found.fit.calibration.offset_mv == pytest.approx(4.0, abs=0.5)
     made = h.finish(desk, things, run)
     with desk.read() as session:
-        trust = trusting.trust(session, kit.probe(session, things.probes["A1"]), clock())
+        trust = kit.trust_of(session, kit.probe_of(session, things.probes["A1"]), clock())
         assert trust.valid
         assert str(trust.calibration.id) == made
         clock.on(hours=25)
-        assert not trusting.trust(session, kit.probe(session, things.probes["A1"]), clock()).valid
+        assert not kit.trust_of(session, kit.probe_of(session, things.probes["A1"]), clock()).valid
         actions = list(session.scalars(select(Audit.action).order_by(Audit.id)))
     assert actions == ["run.start", *["run.dip", "run.accept"] * 3, "run.finish"]
 
@@ -63,10 +63,7 @@ def test_a_planted_fault_is_named_first_or_second(desk, clock, things, planted):
 @pytest.mark.parametrize(("signal", "method"), [("mv", "ph-7-4-10"), ("ph", "ph-7-4-check-10")])
 def test_a_typed_run_is_the_equal_of_a_live_one(desk, clock, things, signal, method):
     run = h.start(desk, things, "B1", method, source="typed")
-    electrode = {
-        "mv": lambda p: 6.0 - 0.97 * ph.nernst_slope_mv(18.0) * (p - 7),
-        "ph": lambda p: p + 0.05,
-    }[signal]
+    electrode = {"mv": lambda p: 6.0 - 0.97 * ph.nernst_slope_mv(18.0) * (p - 7), "ph": lambda p: p + 0.05}[signal]
     h.type_all(desk, clock, things, run, electrode, signal=signal)
     found = h.result_of(desk, run)
     assert found.verdict.outcome is Outcome.FIT
@@ -102,7 +99,7 @@ def test_every_write_takes_effect_once(desk, clock, things):
         samples = session.scalar(select(func.count()).select_from(Sample))
         dip = kit.present_dip(session, uuid.UUID(things.probes["A1"]))
     with desk.sessions.begin() as session:  # the meter resends everything
-        assert live.advance(session, dip, clock()) == 0
+        assert simulator.advance(session, dip, clock()) == 0
         assert session.scalar(select(func.count()).select_from(Sample)) == samples
 
 
@@ -136,7 +133,7 @@ def test_what_was_shown_as_settled_is_what_is_taken(desk, clock, things):
     last = int(seen.trace.seq[-1])
     h.fault(desk, things.probes["A1"], "clogged_junction")  # the next samples jump away
     clock.on(seconds=10)
-    live.pump(desk)
+    simulator.pump(desk)
     with pytest.raises(Refused, match="Not settled"):
         bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, seen=last)
@@ -153,7 +150,7 @@ def test_redo_keeps_the_old_version_and_early_is_recorded(desk, clock, things):
     assert (state.turn, state.current.spec.key) == (2, "neutral")
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2)
     clock.on(seconds=10)
-    live.pump(desk)
+    simulator.pump(desk)
     with pytest.raises(Refused, match="Not settled"):
         bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2)
     bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2, early=True, answer="In a hurry")
@@ -204,9 +201,9 @@ def _column(table):
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"cups": {}}, "Choose the solution for “near pH 7”"),
-        ({"neutral": "N4-118"}, "N4-118 is pH 4.01; “near pH 7” takes pH 6.6 to 7.6"),
-        ({"method_key": "ph-9000"}, "That method is not known"),
+        ({"cups": {}}, "Choose the solution for “pH 7 buffer”"),
+        ({"neutral": "N4-118"}, "N4-118 is pH 4.01; “pH 7 buffer” takes pH 6.6 to 7.6"),
+        ({"method_key": "ph-9000"}, "That method is not in use"),
         ({"source": "guessed"}, "live or typed"),
         ({"probe_id": "nonsense"}, "There is no such probe"),
     ],
@@ -235,9 +232,16 @@ def test_typed_values_are_checked_all_at_once(desk, clock, things):
     run = h.start(desk, things, "B1", source="typed")
     with pytest.raises(InputError) as caught:
         bench.type_reading(
-            desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, signal="volts", value=float("nan"),
+            desk,
+            things.ansa,
+            h.key(),
+            run_id=run,
+            step="neutral",
+            turn=0,
+            signal="volts",
+            value=float("nan"),
             temperature_c=412.0,
-        )  # fmt: skip
+        )
     assert {f.field for f in caught.value.faults} == {"signal", "millivolts", "temperature_c"}
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Sample)) == 0

@@ -1,4 +1,4 @@
-"""The end of the day: closing checks, what they do to a span, discoveries, opening again, signing."""
+"""The end of the day: closing checks, what they do to a span, affected results, opening again, signing."""
 
 import uuid
 from concurrent.futures import ThreadPoolExecutor
@@ -7,11 +7,13 @@ import pytest
 from sqlalchemy import select
 
 from brumel.core import drift
-from brumel.store.rounds import Ruling
+from brumel.store.records import Decision
 from brumel.store.tables import Reading
-from brumel.work import bench, closings, kit, live, rounds, rulings, runstate, shelf, trusting
-from brumel.work.conditions import Conditions
+from brumel.work import bench, kit, rounds, simulator
+from brumel.work.bench import closing_checks
+from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
+from brumel.work.records import affected, decisions, signing
 from tests.work import helpers as h
 
 ILKA = "Ilka Torvend"
@@ -37,33 +39,35 @@ def a_day(desk, clock, things, probe="A1", sites=("raceway", "lagoon"), hours=2,
     clock.on(hours=hours)
     with desk.sessions.begin() as session:
         key = f"probe:{things.probes[probe]}"
-        live.set_truth(session, key, live.truth(session, key) | body)
+        simulator.set_truth(session, key, simulator.truth(session, key) | body)
     return made
 
 
 def close(desk, clock, things, probe="A1", cups=("N7-121",), source="live"):
     wanted = [c if ":" in c else f"lot:{things.lots[c]}" for c in cups]
-    run = closings.start(desk, things.ansa, h.key(), probe_id=things.probes[probe], source=source, cups=wanted)["run"]
+    run = closing_checks.start(desk, things.ansa, h.key(), probe_id=things.probes[probe], source=source, cups=wanted)[
+        "run"
+    ]
     h.take_all(desk, clock, things, run)
     with desk.read() as session:
-        turn = runstate.load(session, run).turn
+        turn = bench.load_run(session, run).turn
     with pytest.raises(Refused, match="closing check; record it as one"):
         bench.finish(desk, things.ansa, h.key(), run_id=run, turn=turn, use=True)
-    return closings.finish(desk, things.ansa, h.key(), run_id=run, turn=turn)["closing"]
+    return closing_checks.finish(desk, things.ansa, h.key(), run_id=run, turn=turn)["closing"]
 
 
 def rule(desk, who, closing, decision, reason="Looked at the span", name=ILKA):
-    return rulings.rule(desk, who, h.key(), closing_id=closing, decision=decision, reason=reason, name=name)
+    return decisions.decide(desk, who, h.key(), closing_id=closing, decision=decision, reason=reason, name=name)
 
 
 def test_a_probe_that_held_brackets_its_day(desk, clock, things):
     a_day(desk, clock, things)
     found = close(desk, clock, things)
     with desk.read() as session:
-        row = closings.closing(session, found)
+        row = closing_checks.closing(session, found)
         assert row.holds
         assert "It holds" in row.sentence
-        assert len(rulings.effects(session, row, "bracket")) == 2
+        assert len(decisions.effects(session, row, "bracket")) == 2
     with pytest.raises(NotAllowed):
         rule(desk, things.ansa, found, "bracket")
     with pytest.raises(Refused, match="nothing to correct"):
@@ -75,7 +79,9 @@ def test_a_probe_that_held_brackets_its_day(desk, clock, things):
     with pytest.raises(MovedOn, match="decided about"):
         rule(desk, things.ilka, found, "doubt")
     with desk.read() as session:
-        assert kit.last_cups(session, kit.probe(session, things.probes["A1"]).id)["neutral"]  # not the closing's
+        assert kit.last_cups(session, kit.probe_of(session, things.probes["A1"]).id, "ph-7-4-10")[
+            "neutral"
+        ]  # not the closing's
 
 
 def test_a_check_says_nothing_of_what_its_calibration_did_not_stand_behind(desk, clock, things):
@@ -85,7 +91,7 @@ def test_a_check_says_nothing_of_what_its_calibration_did_not_stand_behind(desk,
     assert [r.backing for r in standing(desk)] == ["open", "open", "unbacked"]
     rule(desk, things.ilka, close(desk, clock, things), "bracket")
     assert [r.backing for r in standing(desk)] == ["bracketed", "bracketed", "unbacked"]
-    shelf.record(desk, things.ansa, h.key(), probe_id=things.probes["A1"], what="cleaned", note="Green film")
+    kit.record_maintenance(desk, things.ansa, h.key(), probe_id=things.probes["A1"], what="cleaned", note="Green film")
     with pytest.raises(Refused, match="says nothing of the span before"):
         close(desk, clock, things)
 
@@ -94,12 +100,12 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
     a_day(desk, clock, things, offset_mv=4.2 - 20.0)  # about 0.35 pH
     found = close(desk, clock, things)
     with desk.read() as session:
-        row = closings.closing(session, found)
+        row = closing_checks.closing(session, found)
         assert not row.holds
         error = row.checks[0]["read"] - row.checks[0]["expected"]
         start, end = row.calibration.at, row.at
-        before = {r.id: r for r in rulings.span(session, row)}
-        trust = trusting.trust(session, kit.probe(session, things.probes["A1"]), clock())
+        before = {r.id: r for r in decisions.span(session, row)}
+        trust = kit.trust_of(session, kit.probe_of(session, things.probes["A1"]), clock())
     assert 0.25 < abs(error) < 0.5
     assert not trust.valid  # what it reads from now on is unbacked until it is calibrated again
     assert "did not hold" in trust.words
@@ -114,28 +120,28 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         old = next(b for b in before.values() if b.root_id == r.root_id)
         share = (r.at - start) / (end - start)  # USGS-TM1D3: linear in time between the two checks
         assert r.value == pytest.approx(old.value - error * share, abs=1e-6)
-        graded = drift.grade(error * share, closings.criteria("ph"))
+        graded = drift.grade(error * share, closing_checks.criteria("ph"))
         assert r.grade == graded
         assert r.working["steps"][-1]["result"] == pytest.approx(r.value)
     with desk.read() as session:
-        ruling = rulings.ruling_of(session, row.id)
-        assert rulings.queue(session).closings == []
-    undo = dict(ruling_id=str(ruling.id), reason="The buffer was the wrong cup", name=ILKA)
-    rulings.reopen(desk, things.ilka, h.key(), **undo)
+        decision = decisions.decision_of(session, row.id)
+        assert signing.queue(session).closings == []
+    undo = dict(decision_id=str(decision.id), reason="The buffer was the wrong cup", name=ILKA)
+    decisions.reopen(desk, things.ilka, h.key(), **undo)
     with desk.read() as session:
-        assert [c.id for c in rulings.queue(session).closings] == [row.id]  # it waits for the lead again
+        assert [c.id for c in signing.queue(session).closings] == [row.id]  # it waits for the lead again
     again = standing(desk)
-    assert [(r.version, r.backing, r.ruling_id) for r in again] == [(3, "open", None)] * 2
+    assert [(r.version, r.backing, r.decision_id) for r in again] == [(3, "open", None)] * 2
     assert [r.value for r in again] == pytest.approx([b.value for b in sorted(before.values(), key=lambda b: b.at)])
     with pytest.raises(MovedOn):
-        rulings.reopen(desk, things.ilka, h.key(), **undo)
+        decisions.reopen(desk, things.ilka, h.key(), **undo)
     rule(desk, things.ilka, found, "reject", reason="Cracked bulb found")
     assert {r.backing for r in standing(desk)} == {"not reported"}
     with desk.read() as session:
-        kinds = [r.kind for r in rulings.of_subject(session, row.id)]
-        assert rulings.queue(session).closings == []
+        kinds = [r.kind for r in decisions.decisions_about(session, row.id)]
+        assert signing.queue(session).closings == []
         assert kinds == ["closing", "reopened", "closing"]
-        past = rounds.past_values(session, rounds.site(session, things.sites["raceway"]))
+        past = rounds.past_values(session, rounds.site_of(session, things.sites["raceway"]))
         assert past["ph"] == []  # a value that is not reported is no history
 
 
@@ -148,14 +154,14 @@ def test_conductivity_is_corrected_in_proportion_and_what_follows_follows(desk, 
     clock.on(hours=2)
     with desk.sessions.begin() as session:
         key = f"probe:{things.probes['A3']}"
-        body = live.truth(session, key)
-        live.set_truth(session, key, body | {"cell_constant": body["cell_constant"] * 1.06})
+        body = simulator.truth(session, key)
+        simulator.set_truth(session, key, body | {"cell_constant": body["cell_constant"] * 1.06})
     found = close(desk, clock, things, "A3", ("E14-055",))
     (was,), (salt,) = standing(desk, "conductivity"), standing(desk, "salinity")
     rule(desk, things.ilka, found, "correct")
     (now,), (follows,) = standing(desk, "conductivity"), standing(desk, "salinity")
     with desk.read() as session:
-        row = closings.closing(session, found)
+        row = closing_checks.closing(session, found)
     ratio = row.checks[0]["read"] / row.checks[0]["expected"]
     share = (was.at - row.calibration.at) / (row.at - row.calibration.at)
     assert now.value == pytest.approx(was.value - (was.value - was.value / ratio) * share, rel=1e-9)
@@ -168,51 +174,53 @@ def test_a_bad_lot_is_traced_to_every_reading_and_signed_records_change_by_versi
     rows = standing(desk)
     sign = dict(readings=[str(r.id) for r in rows], name=ILKA)
     with pytest.raises(NotAllowed):
-        rulings.sign(desk, things.ansa, h.key(), **sign)
+        signing.sign(desk, things.ansa, h.key(), **sign)
     with pytest.raises(Refused, match="Nothing is ticked"):
-        rulings.sign(desk, things.ilka, h.key(), readings=[], name=ILKA)
-    assert rulings.sign(desk, things.ilka, h.key(), **sign)["signed"] == 2
+        signing.sign(desk, things.ilka, h.key(), readings=[], name=ILKA)
+    assert signing.sign(desk, things.ilka, h.key(), **sign)["signed"] == 2
     with desk.read() as session:
-        queue = rulings.queue(session)
+        queue = signing.queue(session)
         assert not {r.id for r in queue.rest + queue.odd + queue.exceeded} & {r.id for r in rows}
-        made, touched = rulings.touched(session, "lot", kit.lots(session, clock())[0].lot.id)
+        made, touched = affected.touched(session, "lot", kit.lots_on_shelf(session, clock())[0].lot.id)
     lot = things.lots["N7-121"]
     say = dict(kind="lot", subject=lot, reason="Read 6.7 beside a fresh bottle", name=ILKA)
     with pytest.raises(Refused, match="cannot correct them"):
-        rulings.discover(desk, things.ilka, h.key(), decision="correct", **say)
-    rulings.discover(desk, things.ilka, h.key(), decision="doubt", **say)
+        affected.decide_affected(desk, things.ilka, h.key(), decision="correct", **say)
+    affected.decide_affected(desk, things.ilka, h.key(), decision="doubt", **say)
     after = standing(desk)
     assert [(r.backing, r.version) for r in after] == [("doubtful", 2)] * 2
     assert "a lot found bad" in after[0].backing_words
     with desk.read() as session:
-        assert rulings.signature(session, rows[0].id).name == ILKA  # the old version stays signed
-        assert rulings.signature(session, after[0].id) is None
-        assert {r.id for r in rulings.queue(session).odd} >= {r.id for r in after}
-        ruling = session.scalar(select(Ruling).where(Ruling.kind == "lot"))
+        assert signing.signature(session, rows[0].id).name == ILKA  # the old version stays signed
+        assert signing.signature(session, after[0].id) is None
+        assert {r.id for r in signing.queue(session).odd} >= {r.id for r in after}
+        decision = session.scalar(select(Decision).where(Decision.kind == "lot"))
     with pytest.raises(MovedOn, match="newer version"):
-        rulings.sign(desk, things.ilka, h.key(), **sign)
-    rulings.reopen(desk, things.ilka, h.key(), ruling_id=str(ruling.id), reason="It was the other bottle", name=ILKA)
+        signing.sign(desk, things.ilka, h.key(), **sign)
+    decisions.reopen(
+        desk, things.ilka, h.key(), decision_id=str(decision.id), reason="It was the other bottle", name=ILKA
+    )
     assert [(r.backing, r.version) for r in standing(desk)] == [("open", 3)] * 2
 
 
 def test_a_closing_names_what_is_wrong_and_oxygen_closes_in_its_own_vessel(desk, clock, things):
     start = dict(probe_id=things.probes["B1"], source="typed", cups=[f"lot:{things.lots['N7-121']}"])
     with pytest.raises(Refused, match="no calibration whose span"):
-        closings.start(desk, things.ansa, h.key(), **start)
+        closing_checks.start(desk, things.ansa, h.key(), **start)
     run = h.start_with(
         desk, things, "A5", "do-saturated-air", Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
     )
     h.take_all(desk, clock, things, run)
     h.finish(desk, things, run)
     with desk.read() as session:
-        offers = closings.offers(session, kit.probe(session, things.probes["A5"]), clock())
+        offers = closing_checks.offers(session, kit.probe_of(session, things.probes["A5"]), clock())
     assert offers[0].value.startswith("step:")
     for cups in ([], ["lot:x"], ["step:nowhere"]):
         with pytest.raises(Exception, match=r"[Cc]hoose|no such|not a place"):
-            closings.start(desk, things.ansa, h.key(), probe_id=things.probes["A5"], source="live", cups=cups)
+            closing_checks.start(desk, things.ansa, h.key(), probe_id=things.probes["A5"], source="live", cups=cups)
     found = close(desk, clock, things, "A5", (offers[0].value,))
     with desk.read() as session:
-        assert closings.closing(session, found).holds
+        assert closing_checks.closing(session, found).holds
 
 
 def test_two_decisions_at_once_take_turns_and_only_one_stands(desk, clock, things):
@@ -233,4 +241,4 @@ def test_two_decisions_at_once_take_turns_and_only_one_stands(desk, clock, thing
     assert [r.version for r in now] == [2] * len(before)
     assert len({r.backing for r in now}) == 1
     with desk.read() as session:
-        assert len(rulings.of_subject(session, uuid.UUID(found))) == 1
+        assert len(decisions.decisions_about(session, uuid.UUID(found))) == 1

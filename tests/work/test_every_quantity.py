@@ -7,9 +7,10 @@ import pytest
 from brumel.core import conductivity, oxygen, redox
 from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
-from brumel.work import bench, kit, live, runstate, solutions
-from brumel.work.conditions import Conditions
+from brumel.work import bench, kit, simulator
+from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import Refused
+from brumel.work.quantities import standards
 from tests.work import helpers as h
 
 HERE = Conditions(pressure_from="altitude", altitude_m=612.0, water_c=9.0)
@@ -17,8 +18,14 @@ HERE = Conditions(pressure_from="altitude", altitude_m=612.0, water_c=9.0)
 SCHOOLS = [
     ("A8", "temp-two-points", {}, "error_c", 0.06, 0.02),
     ("A8", "temp-corrected", {}, "error_c", 0.06, 0.02),
-    ("A1", "ph-five-points", {"acid": "N4-118", "neutral": "K7-009", "blood": "K74-002", "borax": "K9-004",
-                              "alkaline": "N10-090"}, "slope_percent", 98.1, 0.4),
+    (
+        "A1",
+        "ph-five-points",
+        {"acid": "N4-118", "neutral": "K7-009", "blood": "K74-002", "borax": "K9-004", "alkaline": "N10-090"},
+        "slope_percent",
+        98.1,
+        0.4,
+    ),
     ("A1", "ph-combined", {"neutral": "C1-206"}, "slope_percent", 100.0, 0.1),
     ("A1", "ph-tablet-7", {"neutral": "T7-012"}, "offset_mv", 4.2, 0.4),
     ("A3", "ec-air-one", {"standard": "E14-055"}, "cell_constant", 1.031, 0.002),
@@ -34,11 +41,17 @@ SCHOOLS = [
     ("A4", "orp-offset", {"standard": "R24-030"}, "error_mv", 5.5, 1.0),
     ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "slope_percent", 96.8, 0.4),
     ("A6", "no3-three", {"low": "NO1-014", "high": "NO2-014", "high-cold": "NO2-014"}, "slope_percent", 96.8, 0.4),
-    ("A7", "nh4-four", {"low": "NH2-008", "high": "NH3-009", "high-cold": "NH3-009", "low-cold": "NH2-008"},
-     "slope_percent", 95.5, 0.4),
+    (
+        "A7",
+        "nh4-four",
+        {"low": "NH2-008", "high": "NH3-009", "high-cold": "NH3-009", "low-cold": "NH2-008"},
+        "slope_percent",
+        95.5,
+        0.4,
+    ),
     ("C1", "cl-check", {}, "error_mg_l", -0.05, 0.02),
     ("C1", "cl-adjust", {}, "error_mg_l", -0.05, 0.02),
-]  # fmt: skip
+]
 
 
 @pytest.fixture
@@ -50,9 +63,15 @@ def start(desk, things, probe, method, cups, conditions=None, source="live"):
     conditions = conditions or (HERE if probe == "A5" else Conditions(reason="a test"))
     lots = {step: things.lots[code] for step, code in cups.items()}
     return bench.start(
-        desk, things.ansa, h.key(), probe_id=things.probes[probe], method_key=method, source=source, cups=lots,
+        desk,
+        things.ansa,
+        h.key(),
+        probe_id=things.probes[probe],
+        method_key=method,
+        source=source,
+        cups=lots,
         conditions=conditions,
-    )["run"]  # fmt: skip
+    )["run"]
 
 
 def take(desk, clock, things, run):
@@ -61,16 +80,23 @@ def take(desk, clock, things, run):
     step = state.current.spec
     clock.on(seconds=20)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step=step.key, turn=state.turn)
-    seen = h.let_settle(desk, clock, run, int(state.trade.criteria(state.method, step).longest_s))
+    seen = h.let_settle(desk, clock, run, int(state.quantity.criteria(state.method, step).longest_s))
     reference = None
     if step.vessel == "reference":
         with desk.read() as session:
-            reference = live.reference_shows(session, kit.present_dip(session, uuid.UUID(str(state.run.probe_id))))
+            reference = simulator.reference_shows(session, kit.present_dip(session, uuid.UUID(str(state.run.probe_id))))
     bench.accept(
-        desk, things.ansa, h.key(), run_id=run, step=step.key, turn=state.turn, early=not seen.settling.settled,
-        answer="Taken all the same" if seen.suspicions else "", reference=reference,
+        desk,
+        things.ansa,
+        h.key(),
+        run_id=run,
+        step=step.key,
+        turn=state.turn,
+        early=not seen.settling.settled,
+        answer="Taken all the same" if seen.suspicions else "",
+        reference=reference,
         reference_u=None if reference is None else 0.08,
-    )  # fmt: skip
+    )
     return seen
 
 
@@ -93,10 +119,10 @@ def test_each_school_finds_the_hidden_probe(desk, clock, things, probe, method, 
     assert all(r.source for r in found.verdict.rows)
     made = h.finish(desk, things, run)
     with desk.read() as session:
-        kept = kit.last_usable(session, kit.probe(session, things.probes[probe]).id)
+        kept = kit.last_usable(session, kit.probe_of(session, things.probes[probe]).id)
         assert str(kept.id) == made
         again = kit.restored(kept)
-        point = next(p for p in runstate.taken_points(runstate.load(session, run)) if p.role in ("adjust", "check"))
+        point = next(p for p in bench.taken_points(bench.load_run(session, run)) if p.role in ("adjust", "check"))
         assert again.read(point.signal, point.temperature_c) == pytest.approx(
             found.fit.read(point.signal, point.temperature_c), rel=1e-9
         )
@@ -123,7 +149,7 @@ PLANTED = [
     ("A8", "temp-two-points", {}, "ice_wrong", {"ice_wrong"}),
     ("C1", "cl-check", {}, "dirty_tip", {"dirty_tip"}),
     ("C1", "cl-check", {}, "second_method", {"second_method", "dirty_tip"}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(
@@ -153,7 +179,7 @@ WATCHED = [
     ("A5", "do-saturated-water", {}, "still_water", {"still_water"}),
     ("A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"}, "warm_cup", {"pair_temperature"}),
     ("A3", "ec-one-standard", {"standard": "E14-055"}, "bubble", {"bubble", "noisy"}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(
@@ -173,9 +199,9 @@ def test_it_is_said_while_it_happens_and_needs_an_answer(desk, clock, things, pr
         clock.on(seconds=state.method.settling.shortest_s)
         for _ in range(20):
             clock.on(seconds=5)
-            live.pump(desk)
+            simulator.pump(desk)
             with desk.read() as session:
-                seen = runstate.live(session, runstate.load(session, run))
+                seen = bench.live_cup(session, bench.load_run(session, run))
             said |= {s.code for s in seen.suspicions}
         if seen.suspicions:
             assert all(s.sentence and s.remedy for s in seen.suspicions)
@@ -197,9 +223,17 @@ def type_cup(desk, clock, things, run, signal, value, at, answer="", **more):
     for after in (longest, longest + 20):
         clock.on(seconds=25)
         bench.type_reading(
-            desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, signal=signal, value=value, temperature_c=at,
+            desk,
+            things.ansa,
+            h.key(),
+            run_id=run,
+            step=step,
+            turn=state.turn,
+            signal=signal,
+            value=value,
+            temperature_c=at,
             after_s=after,
-        )  # fmt: skip
+        )
     bench.accept(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, answer=answer, **more)
 
 
@@ -223,7 +257,7 @@ def test_oxygen_s_target_is_worked_out_for_the_place_and_a_typed_mg_l_is_recompu
     assert full == pytest.approx(9.57, abs=0.02)
     type_cup(desk, clock, things, run, "mg_l", full * 0.95, 14.0)
     assert h.result_of(desk, run).fit.gain_percent == pytest.approx(95.0, abs=0.01)
-    assert state.trade.vessel_value(state.steps[0].spec, None, 14.0, state.case) == pytest.approx(full)
+    assert state.quantity.vessel_value(state.steps[0].spec, None, 14.0, state.case) == pytest.approx(full)
 
 
 BAD_CONDITIONS = {
@@ -258,15 +292,16 @@ def test_a_standard_below_what_the_sites_read_is_kept_on_the_run(desk, things):
 
 def test_a_cup_outside_its_table_silences_one_probe_and_not_the_meter(desk, clock, things):
     with desk.sessions.begin() as session:
-        live.set_truth(session, f"probe:{things.probes['A4']}", {"cups_c": 8.0})  # quinhydrone is known from 20 °C
+        simulator.set_truth(session, f"probe:{things.probes['A4']}", {"cups_c": 8.0})  # quinhydrone is known from 20 °C
     for probe, method, cups in (
-        ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}), ("A3", "ec-check", {"standard": "E14-055"})
-    ):  # fmt: skip
+        ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}),
+        ("A3", "ec-check", {"standard": "E14-055"}),
+    ):
         run = start(desk, things, probe, method, cups)
         state = h.state_of(desk, run)
         bench.dip(desk, things.ansa, h.key(), run_id=run, step=state.current.spec.key, turn=0)
     clock.on(seconds=10)
-    assert live.pump(desk) == 21  # the cell's samples, none of the other's
+    assert simulator.pump(desk) == 21  # the cell's samples, none of the other's
 
 
 def test_an_ion_tip_waits_for_what_it_rests_on(desk, clock, things):
@@ -286,8 +321,8 @@ def test_as_found_is_read_before_and_as_left_after_adjusting(desk, clock, things
     h.finish(desk, things, first)
     clock.on(days=7)
     with desk.sessions.begin() as session:
-        body = live.truth(session, f"probe:{things.probes['A3']}")
-        live.set_truth(session, f"probe:{things.probes['A3']}", {**body, "cell_constant": 1.031 * 1.04})
+        body = simulator.truth(session, f"probe:{things.probes['A3']}")
+        simulator.set_truth(session, f"probe:{things.probes['A3']}", {**body, "cell_constant": 1.031 * 1.04})
     again = start(
         desk, things, "A3", "ec-one-standard", {"standard": "E14-055"}, Conditions(as_found=True, as_left=True)
     )
@@ -310,7 +345,7 @@ def test_as_found_is_read_before_and_as_left_after_adjusting(desk, clock, things
 def test_a_meter_that_was_adjusted_itself_is_taken_at_its_word(desk, clock, things):
     run = start(desk, things, "B1", "ph-7-4-10", h.CUPS, Conditions(adjusted=True, as_found=True), source="typed")
     with desk.read() as session:
-        values = {s.spec.key: solutions.value(s.lot.lot, "ph", 20.0) for s in runstate.load(session, run).steps}
+        values = {s.spec.key: standards.value(s.lot.lot, "ph", 20.0) for s in bench.load_run(session, run).steps}
     while (state := h.state_of(desk, run)).current:
         type_cup(desk, clock, things, run, "ph", round(values[state.current.spec.key] + 0.12, 3), 20.0)
     found = h.result_of(desk, run)
@@ -318,8 +353,8 @@ def test_a_meter_that_was_adjusted_itself_is_taken_at_its_word(desk, clock, thin
     assert row.value == pytest.approx(0.12, abs=0.002)  # what the display was off, before adjusting
     h.finish(desk, things, run)
     with desk.read() as session:
-        kept = kit.last_usable(session, kit.probe(session, things.probes["B1"]).id)
-        mv = -float(state.trade.entries["ph"].to_signal(7.30, 20.0, state.case)) * -1
+        kept = kit.last_usable(session, kit.probe_of(session, things.probes["B1"]).id)
+        mv = -float(state.quantity.entries["ph"].to_signal(7.30, 20.0, state.case)) * -1
         assert kit.restored(kept).read(mv, 20.0) == pytest.approx(7.30, abs=1e-6)  # afterwards the display counts
 
 
@@ -329,11 +364,11 @@ def test_orp_standards_follow_the_probe_s_own_reference(desk, things):
         from brumel.store.tables import Lot
 
         zobell, label = (session.get(Lot, uuid.UUID(things.lots[c])) for c in ("R43-012", "R24-030"))
-        own, pool = (kit.probe(session, things.probes[p]) for p in ("A4", "C2"))
-        assert solutions.value(zobell, "redox", 25.0, own) == pytest.approx(430.3 - 209.0, abs=0.6)
-        assert solutions.value(zobell, "redox", 25.0, pool) == pytest.approx(430.3 - 199.0, abs=0.6)
+        own, pool = (kit.probe_of(session, things.probes[p]) for p in ("A4", "C2"))
+        assert standards.value(zobell, "redox", 25.0, own) == pytest.approx(430.3 - 209.0, abs=0.6)
+        assert standards.value(zobell, "redox", 25.0, pool) == pytest.approx(430.3 - 199.0, abs=0.6)
         shift = redox.reference_electrode_mv("agcl-3m", 25.0) - redox.reference_electrode_mv("agcl-saturated", 25.0)
-        assert solutions.value(label, "redox", 25.0, pool) == pytest.approx(240.0 + shift)
+        assert standards.value(label, "redox", 25.0, pool) == pytest.approx(240.0 + shift)
 
 
 def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk, clock, things):
@@ -345,12 +380,12 @@ def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk
     take_all(desk, clock, things, again)
     new = h.finish(desk, things, again)
     with desk.read() as session:
-        probe = kit.probe(session, things.probes["A4"])
+        probe = kit.probe_of(session, things.probes["A4"])
         assert str(kit.latest_calibration(session, probe.id).id) == new
-        assert len(kit.calibrations(session, probe.id)) == 2
-    bench.supersede(desk, things.ansa, h.key(), calibration_id=new, reason="The bottle was not shaken")
+        assert len(kit.recent_calibrations(session, probe.id)) == 2
+    bench.withdraw(desk, things.ansa, h.key(), calibration_id=new, reason="The bottle was not shaken")
     with desk.read() as session:
-        assert kit.last_usable(session, kit.probe(session, things.probes["A4"]).id) is None
-        assert len(kit.calibrations(session, probe.id)) == 2
-    with pytest.raises(Refused, match="set aside already"):
-        bench.supersede(desk, things.ansa, h.key(), calibration_id=old, reason="Again")
+        assert kit.last_usable(session, kit.probe_of(session, things.probes["A4"]).id) is None
+        assert len(kit.recent_calibrations(session, probe.id)) == 2
+    with pytest.raises(Refused, match="withdrawn already"):
+        bench.withdraw(desk, things.ansa, h.key(), calibration_id=old, reason="Again")

@@ -8,9 +8,9 @@ import pytest
 from sqlalchemy import select
 
 from brumel.store.tables import Reading, Visit
-from brumel.web import waters
+from brumel.web.drawings import site as site_drawings
 from brumel.work import rounds
-from brumel.work.rounds import history
+from brumel.work.rounds import site_history
 from tests.work import helpers as h
 from tests.work.test_closing_day import a_day, close, rule
 
@@ -35,17 +35,17 @@ def copies(desk, days, values, **other):
 def test_spans_run_from_a_calibration_to_its_closing_check_with_the_worst_that_became_of_them(desk, clock, things):
     a_day(desk, clock, things)
     with desk.read() as session:
-        rows = rounds.standing(session, rounds.site(session, things.sites["raceway"]).id, "ph")
-        (open_one,) = history.spans(session, rows)
+        rows = rounds.standing(session, rounds.site_of(session, things.sites["raceway"]).id, "ph")
+        (open_one,) = site_history.spans(session, rows)
         assert (open_one.state, open_one.end) == ("open", rows[0].calibration.valid_until)
     found = close(desk, clock, things)
     closed_at = clock()
     rule(desk, things.ilka, found, "doubt")
     with desk.read() as session:
-        rows = rounds.standing(session, rounds.site(session, things.sites["raceway"]).id, "ph")
-        (span,) = history.spans(session, rows)
+        rows = rounds.standing(session, rounds.site_of(session, things.sites["raceway"]).id, "ph")
+        (span,) = site_history.spans(session, rows)
         assert (span.state, span.start, span.end) == ("doubtful", rows[0].calibration.at, closed_at)
-        view = waters.last_readings(rows, {}, clock(), "Europe/Oslo", spans=[span])
+        view = site_drawings.last_readings(rows, {}, clock(), "Europe/Oslo", spans=[span])
     assert [s["state"] for s in view["spans"]] == ["doubtful"]
     assert view["spans"][0]["x"] <= view["dots"][0]["x"] <= view["spans"][0]["x"] + view["spans"][0]["w"] + 1
 
@@ -58,8 +58,8 @@ def test_the_season_is_where_earlier_years_lay_and_this_one_does_not_count(desk,
     copies(desk, range(1, 9), [11.0] * 8)  # this season
     copies(desk, [365 * 2 + 1] * 3, [3.0] * 3, flag=4)  # what failed is no history
     with desk.read() as session:
-        site = rounds.site(session, things.sites["raceway"])
-        found = history.seasons(session, site.id, ["ph", "oxygen"], clock())
+        site = rounds.site_of(session, things.sites["raceway"])
+        found = site_history.seasons(session, site.id, ["ph", "oxygen"], clock())
         rows = rounds.standing(session, site.id, "ph")
     assert found["oxygen"] == {}
     month = clock().month
@@ -70,7 +70,7 @@ def test_the_season_is_where_earlier_years_lay_and_this_one_does_not_count(desk,
         if (clock() - timedelta(days=int(d))).month == month
     ]
     assert found["ph"] == {month: pytest.approx(tuple(np.percentile(same, [10, 90])))}
-    view = waters.last_readings(rows, {}, clock(), "UTC", season=found["ph"])
+    view = site_drawings.last_readings(rows, {}, clock(), "UTC", season=found["ph"])
     assert view["season"]
     frame = view["frame"]
     for band in view["season"]:
@@ -96,21 +96,21 @@ def test_depth_and_time_have_a_cell_for_each_reading_and_the_chart_follows_one_d
                     Reading(**kept | dict(id=row, root_id=row, depth_m=depth, value=7 + depth / 10 + week / 100))
                 )
     with desk.read() as session:
-        rows = history.by_depth(session, site, ["ph", "oxygen"])
+        rows = site_history.by_depth(session, site, ["ph", "oxygen"])
         near = rounds.standing(session, site, "ph", depths=(0.0, 0.3))
         assert {r.depth_m for r in near} == {None, 0.3}
-        assert len(history.last_profile(session, site)) == 0  # no temperature was read with a depth
+        assert len(site_history.last_profile(session, site)) == 0  # no temperature was read with a depth
     assert len(rows) == 28
-    (panel,) = waters.section(rows, "Europe/Oslo")
+    (panel,) = site_drawings.section(rows, "Europe/Oslo")
     assert (panel["quantity"], len(panel["cells"]), len(panel["depths"])) == ("ph", 24, 2)  # the newest twelve visits
     darkest = max(panel["cells"], key=lambda c: c["ink"])
     assert darkest["value"] == max(c["value"] for c in panel["cells"])
     assert all(c["x"] >= 52 and c["x"] + c["w"] <= 593 for c in panel["cells"])
-    assert waters.section(rows[:1], "UTC") == []  # one visit is no course of time
+    assert site_drawings.section(rows[:1], "UTC") == []  # one visit is no course of time
 
 
 def test_months_behind_a_chart_are_cut_at_its_ends():
     start, end = datetime(2026, 10, 20, tzinfo=UTC), datetime(2027, 1, 5, tzinfo=UTC)
-    found = waters._season_in({10: (1.0, 2.0), 12: (3.0, 4.0), 5: (0.0, 1.0)}, start, end)
+    found = site_drawings._season_in({10: (1.0, 2.0), 12: (3.0, 4.0), 5: (0.0, 1.0)}, start, end)
     assert [(a.month, b.month) for a, b, _ in found] == [(10, 11), (12, 1)]
     assert found[0][0] == start

@@ -1,4 +1,4 @@
-"""Meters and probes with a life, settings taken down, a probe looked over, methods of the site's own, whole sittings."""
+"""Meters and probes with a life, settings recorded, a probe inspected, methods of the site's own."""
 
 import uuid
 from dataclasses import replace
@@ -10,15 +10,15 @@ from brumel.core import meter_settings
 from brumel.core.errors import InputError
 from brumel.methods import load_method
 from brumel.methods.inspection import items_for
-from brumel.store.tables import Fitting, MethodVersion, Snapshot
-from brumel.work import bench, kit, life, live, meterside, practices, runstate, shelf, sittings, trusting
-from brumel.work.conditions import Conditions
-from brumel.work.demo_weeks import SETTINGS
+from brumel.store.tables import MeterSettings, MethodVersion, ProbeInstallation
+from brumel.work import bench, kit
+from brumel.work.bench.conditions import Conditions
+from brumel.work.demo.weeks import SETTINGS
 from brumel.work.desk import NotAllowed, Refused
 from tests.work import helpers as h
 
-METER = meterside.MeterForm("Set D", "TWS-D-1", "typed", "For the boat", "1.0")
-PROBE = meterside.ProbeForm("Cell D1", "CD1-1", "conductivity", "", "two-electrode", 5.0, 0.1)
+METER = kit.MeterForm("Set D", "TWS-D-1", "typed", "For the boat", "1.0")
+PROBE = kit.ProbeForm("Cell D1", "CD1-1", "conductivity", "", "two-electrode", 5.0, 0.1)
 
 
 @pytest.fixture
@@ -28,84 +28,101 @@ def things(desk):
 
 def test_a_meter_and_a_probe_from_the_box_to_the_bin(desk, clock, things):
     same = h.key()
-    meter = meterside.save_meter(desk, things.ansa, same, METER)["meter"]
-    assert meterside.save_meter(desk, things.ansa, same, METER)["meter"] == meter
-    made = meterside.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter))["probe"]
-    meterside.save_probe(
-        desk, things.ansa, h.key(), replace(PROBE, meter_id=meter, note="New cable", cable_m=7.0), made
-    )
+    meter = kit.save_meter(desk, things.ansa, same, METER)["meter"]
+    assert kit.save_meter(desk, things.ansa, same, METER)["meter"] == meter
+    made = kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter))["probe"]
+    kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter, note="New cable", cable_m=7.0), made)
     with pytest.raises(Refused, match="still has probes"):
-        meterside.retire_meter(desk, things.ilka, h.key(), meter_id=meter, reason="Leaks")
+        kit.retire_meter(desk, things.ilka, h.key(), meter_id=meter, reason="Leaks")
     clock.on(days=3)
     move = dict(probe_id=made, meter_id=things.meters["Field set A"], reason="The boat set leaks")
     with pytest.raises(InputError, match="Address “3” on Field set A belongs to Conductivity cell A3"):
-        meterside.move_probe(desk, things.ansa, h.key(), address="3", **move)
-    meterside.move_probe(desk, things.ansa, h.key(), address="9", **move)
+        kit.move_probe(desk, things.ansa, h.key(), address="3", **move)
+    kit.move_probe(desk, things.ansa, h.key(), address="9", **move)
     with pytest.raises(Refused, match="on Field set A already"):
-        meterside.move_probe(desk, things.ansa, h.key(), address="9", **move)
-    meterside.retire_meter(desk, things.ilka, h.key(), meter_id=meter, reason="Leaks")
+        kit.move_probe(desk, things.ansa, h.key(), address="9", **move)
+    kit.retire_meter(desk, things.ilka, h.key(), meter_id=meter, reason="Leaks")
     with desk.read() as session:
-        probe = kit.probe(session, made)
+        probe = kit.probe_of(session, made)
         assert (probe.cable_m, probe.meter.name, probe.nominal) == (7.0, "Field set A", 0.1)
-        fitted = [(f.meter.name, f.reason) for f in life.fittings(session, probe)]
+        fitted = [(f.meter.name, f.reason) for f in kit.installations(session, probe)]
         assert fitted == [("Set D", "put in service"), ("Field set A", "The boat set leaks")]
-        assert "fitted to Field set A" in [words for _, words in life.life(session, probe).upkeep]
+        assert "fitted to Field set A" in [words for _, words in kit.life_of_probe(session, probe).maintenance]
     with pytest.raises(NotAllowed):
-        meterside.retire_probe(desk, things.ansa, h.key(), probe_id=made, reason="Cracked")
-    meterside.retire_probe(desk, things.ilka, h.key(), probe_id=made, reason="Cracked")
+        kit.retire_probe(desk, things.ansa, h.key(), probe_id=made, reason="Cracked")
+    kit.retire_probe(desk, things.ilka, h.key(), probe_id=made, reason="Cracked")
     with pytest.raises(Refused, match="is retired"):
         bench.start(
-            desk, things.ansa, h.key(), probe_id=made, method_key="ec-check", source="typed",
+            desk,
+            things.ansa,
+            h.key(),
+            probe_id=made,
+            method_key="ec-check",
+            source="typed",
             cups={"standard": things.lots["E14-055"]},
-        )  # fmt: skip
+        )
     with desk.read() as session:
-        assert made not in [str(p.id) for p in kit.probes(session)]
-        assert session.scalar(select(Fitting.id).limit(1))  # its life stays on record
+        assert made not in [str(p.id) for p in kit.probes_in_service(session)]
+        assert session.scalar(select(ProbeInstallation.id).limit(1))  # its life stays on record
 
 
 BAD_PROBES = {
-    "name": ({"name": ""}, "Name must have"), "twin": ({"name": "pH probe A1"}, "There is a probe"),
-    "quantity": ({"quantity": "gold"}, "Choose what the probe measures"), "kind": ({"kind": "magic"}, "Choose its kind"),
-    "serial": ({"serial": "<b>"}, "Serial takes"), "constant": ({"nominal": None}, "Nominal cell constant must be given"),
-    "huge": ({"nominal": 1e9}, "outside 0.005 to 20"), "nan": ({"cable_m": float("nan")}, "must be a number"),
+    "name": ({"name": ""}, "Name must have"),
+    "twin": ({"name": "pH probe A1"}, "There is a probe"),
+    "quantity": ({"quantity": "gold"}, "Choose what the probe measures"),
+    "kind": ({"kind": "magic"}, "Choose its kind"),
+    "serial": ({"serial": "<b>"}, "Serial takes"),
+    "constant": ({"nominal": None}, "Nominal cell constant must be given"),
+    "huge": ({"nominal": 1e9}, "outside 0.005 to 20"),
+    "nan": ({"cable_m": float("nan")}, "must be a number"),
     "address": ({"address": "11"}, "one letter or digit"),
     "electrode": ({"quantity": "redox", "kind": "gel"}, "Name the reference electrode"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", BAD_PROBES)
 def test_a_bad_probe_is_refused_by_name(desk, things, name):
     change, words = BAD_PROBES[name]
     with pytest.raises(InputError) as caught:
-        meterside.save_probe(
-            desk, things.ansa, h.key(), replace(PROBE, meter_id=things.meters["Field set A"], **change)
-        )
+        kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=things.meters["Field set A"], **change))
     assert words in str(caught.value)
 
 
 def test_a_battery_change_starts_polarising_and_a_membrane_asks_for_a_new_one(desk, clock, things):
-    done = shelf.battery(desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], note="4 new cells")
+    done = kit.record_battery_change(
+        desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], note="4 new cells"
+    )
     assert done["waiting"] == ["Oxygen probe A5"]  # the polarographic one; the others lose nothing
     with pytest.raises(Refused, match="polarising until"):
         bench.start(
-            desk, things.ansa, h.key(), probe_id=things.probes["A5"], method_key="do-saturated-air", source="live", cups={},
+            desk,
+            things.ansa,
+            h.key(),
+            probe_id=things.probes["A5"],
+            method_key="do-saturated-air",
+            source="live",
+            cups={},
             conditions=Conditions(pressure_hpa=1000.0),
-        )  # fmt: skip
+        )
     with pytest.raises(Refused, match="a new membrane"):
-        shelf.record(desk, things.ansa, h.key(), probe_id=things.probes["A5"], what="membrane", fresh=False)
+        kit.record_maintenance(desk, things.ansa, h.key(), probe_id=things.probes["A5"], what="membrane", fresh=False)
     optical = things.probes["B2"]
     with pytest.raises(InputError, match="Choose what was done"):
-        shelf.record(desk, things.ansa, h.key(), probe_id=optical, what="membrane")  # an optical probe has none
+        kit.record_maintenance(
+            desk, things.ansa, h.key(), probe_id=optical, what="membrane"
+        )  # an optical probe has none
     with desk.read() as session:
-        assert shelf.wait_h(kit.probe(session, things.probes["A5"]), "membrane") == 1.5  # domain section 13: 90 min
-    shelf.set_interval(
+        assert kit.wait_h(kit.probe_of(session, things.probes["A5"]), "membrane") == 1.5  # domain section 13: 90 min
+    kit.set_interval(
         desk, things.ilka, h.key(), probe_id=things.probes["A1"], what="electrolyte", days=0, reason="Gel, its manual"
     )
     with desk.read() as session:
-        assert not [d for d in shelf.due(session, clock()) if d.subject == "pH probe A1" and "electrolyte" in d.what]
+        assert not [
+            d for d in kit.due_items(session, clock()) if d.subject == "pH probe A1" and "electrolyte" in d.what
+        ]
     for days, words in ((-1, "outside 0 to 3650"), (1.5, "outside")):
         with pytest.raises(InputError, match=words):
-            shelf.set_interval(
+            kit.set_interval(
                 desk,
                 things.ilka,
                 h.key(),
@@ -120,19 +137,19 @@ def test_limits_and_stowing_of_the_probe_s_own_record_win_over_the_method(desk, 
     own = dict(probe_id=things.probes["A1"], name="slope", source="its manual, page 9", reason="Manual")
     four = {"fit_low": 99.0, "fit_high": 101.0, "care_low": 90.0, "care_high": 105.0}
     with pytest.raises(NotAllowed):
-        meterside.set_limit(desk, things.ansa, h.key(), numbers=four, **own)
+        kit.set_limit(desk, things.ansa, h.key(), numbers=four, **own)
     for numbers, words in (({"fit_low": 1.0}, "needs all four"), ({**four, "fit_low": 120.0}, "inside those of")):
         with pytest.raises(InputError, match=words):
-            meterside.set_limit(desk, things.ilka, h.key(), numbers=numbers, **own)
-    meterside.set_limit(desk, things.ilka, h.key(), numbers=four, **own)
+            kit.set_limit(desk, things.ilka, h.key(), numbers=numbers, **own)
+    kit.set_limit(desk, things.ilka, h.key(), numbers=four, **own)
     run = h.start(desk, things)
     h.take_all(desk, clock, things, run)
     rows = {r.key: r for r in h.result_of(desk, run).verdict.rows}
     assert rows["slope_0"].outcome.value == "care"  # 98.2 % is fit by the method, not by this probe's manual
     assert rows["slope_0"].source == "its manual, page 9"
-    meterside.set_limit(desk, things.ilka, h.key(), numbers={}, **own)
+    kit.set_limit(desk, things.ilka, h.key(), numbers={}, **own)
     with desk.read() as session:
-        assert kit.probe(session, things.probes["A1"]).limits == {}
+        assert kit.probe_of(session, things.probes["A1"]).limits == {}
 
 
 # -- settings
@@ -140,41 +157,57 @@ def test_limits_and_stowing_of_the_probe_s_own_record_win_over_the_method(desk, 
 
 def test_a_changed_setting_is_shown_and_must_be_acknowledged(desk, clock, things):
     meter = things.meters["Bench set B"]
-    take = lambda settings, reason="": meterside.take_settings(  # noqa: E731
-        desk, things.ansa, h.key(), meter_id=meter, settings=settings, reason=reason
-    )
+
+    def take(settings, reason=""):
+        return kit.record_settings(desk, things.ansa, h.key(), meter_id=meter, settings=settings, reason=reason)
+
     take(SETTINGS)
     take(SETTINGS)  # nothing changed, nothing to say
     with pytest.raises(Refused, match=r"TDS factor: was 0.5, is 0.7.*Say why"):
         take({**SETTINGS, "tds_factor": 0.7})
     take({**SETTINGS, "tds_factor": 0.7}, "The client asks for the 0.7 scale")
     with desk.read() as session:
-        newest = kit.last_snapshot(session, uuid.UUID(meter))
+        newest = kit.last_settings(session, uuid.UUID(meter))
         assert newest.changes == ["TDS factor: was 0.5, is 0.7."]
-        assert session.scalar(select(Snapshot.reason).where(Snapshot.id == newest.id)).startswith("The client")
+        assert session.scalar(select(MeterSettings.reason).where(MeterSettings.id == newest.id)).startswith(
+            "The client"
+        )
     start = dict(probe_id=things.probes["B1"], method_key="ph-7-4-10", source="typed", cups=things.cups())
     with pytest.raises(Refused, match="Look at the settings of Bench set B first"):
         bench.start(desk, things.ansa, h.key(), **start, conditions=Conditions(settings_same=False))
     run = bench.start(desk, things.ansa, h.key(), **start, conditions=Conditions(settings_same=True))["run"]
-    assert h.state_of(desk, run).run.snapshot_id == newest.id
+    assert h.state_of(desk, run).run.settings_id == newest.id
 
 
 def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(desk, clock, things):
-    meterside.take_settings(
+    kit.record_settings(
         desk, things.ansa, h.key(), meter_id=things.meters["Bench set B"], settings=SETTINGS, reason=""
     )  # its cell constant is 1; cell B3 has 10, and the meter compensates
     run = bench.start(
-        desk, things.ansa, h.key(), probe_id=things.probes["B3"], method_key="ec-one-standard", source="typed",
+        desk,
+        things.ansa,
+        h.key(),
+        probe_id=things.probes["B3"],
+        method_key="ec-one-standard",
+        source="typed",
         cups={"standard": things.lots["E12-031"]},
-    )["run"]  # fmt: skip
+    )["run"]
     for after in (20, 40):
         bench.type_reading(
-            desk, things.ansa, h.key(), run_id=run, step="standard", turn=0, signal="us_cm", value=1167.0, temperature_c=20.0,
+            desk,
+            things.ansa,
+            h.key(),
+            run_id=run,
+            step="standard",
+            turn=0,
+            signal="us_cm",
+            value=1167.0,
+            temperature_c=20.0,
             after_s=after,
-        )  # fmt: skip
+        )
     with desk.read() as session:
         said = [
-            s.sentence for s in runstate.live(session, runstate.load(session, run)).suspicions if s.code == "setting"
+            s.sentence for s in bench.live_cup(session, bench.load_run(session, run)).suspicions if s.code == "setting"
         ]
     assert len(said) == 2
     assert "off by a factor of 0.1" in said[0]
@@ -184,10 +217,13 @@ def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(de
 
 
 BAD_SETTINGS = {
-    "tds_factor": (7.0, "0.45 to 1 is possible"), "cell_constant": (None, "must be given"), "reference_c": ("22", "one of"),
-    "compensation": ("magic", "one of none, linear"), "preset_salinity": ("salty", "must be a number"),
+    "tds_factor": (7.0, "0.45 to 1 is possible"),
+    "cell_constant": (None, "must be given"),
+    "reference_c": ("22", "one of"),
+    "compensation": ("magic", "one of none, linear"),
+    "preset_salinity": ("salty", "must be a number"),
     "auto_off_min": (float("nan"), "is possible"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("key", BAD_SETTINGS)
@@ -217,44 +253,44 @@ def test_settings_that_contradict_probe_buffer_or_place_are_spoken_up_about(quan
     assert words in said if words else said == ""
 
 
-# -- looking over
+# -- inspection
 
 
 def test_a_finding_opens_its_remedy_and_may_keep_the_probe_off_bench(desk, clock, things):
     probe = things.probes["A1"]
     good = {i.key: "good" for i in items_for("ph", "refillable")}
     with pytest.raises(InputError) as caught:
-        meterside.inspect(desk, things.ansa, h.key(), probe_id=probe, seen={"bulb": "good", "plug": "purple"})
+        kit.inspect(desk, things.ansa, h.key(), probe_id=probe, seen={"bulb": "good", "plug": "purple"})
     assert len(caught.value.faults) == len(good) - 1
-    meterside.inspect(desk, things.ansa, h.key(), probe_id=probe, seen={**good, "bulb": "dry"})
+    kit.inspect(desk, things.ansa, h.key(), probe_id=probe, seen={**good, "bulb": "dry"})
     with desk.read() as session:
-        found = kit.probe(session, probe)
+        found = kit.probe_of(session, probe)
         last = kit.last_inspection(session, found.id)
-        (seen,) = meterside.findings(found, last.findings)
-        assert (seen.upkeep, last.blocks) == ("dried", True)
+        (seen,) = kit.findings(found, last.findings)
+        assert (seen.maintenance, last.blocks) == ("dried", True)
         assert "Soak overnight" in seen.remedy
-        assert "kept off Bench: dry" in trusting.trust(session, found, clock()).words
+        assert "kept off Bench: dry" in kit.trust_of(session, found, clock()).words
     with pytest.raises(Refused, match="keeps it off Bench"):
         h.start(desk, things)
-    shelf.record(desk, things.ansa, h.key(), probe_id=probe, what=seen.upkeep)
+    kit.record_maintenance(desk, things.ansa, h.key(), probe_id=probe, what=seen.maintenance)
     clock.on(hours=12)
-    meterside.inspect(desk, things.ansa, h.key(), probe_id=probe, seen=good)
+    kit.inspect(desk, things.ansa, h.key(), probe_id=probe, seen=good)
     run = h.start(desk, things)
     with desk.read() as session:
-        assert runstate.load(session, run).run.inspection_id == kit.last_inspection(session, uuid.UUID(probe)).id
+        assert bench.load_run(session, run).run.inspection_id == kit.last_inspection(session, uuid.UUID(probe)).id
 
 
-@pytest.mark.parametrize("quantity", meterside.KINDS)
+@pytest.mark.parametrize("quantity", kit.KINDS)
 def test_every_kind_of_probe_has_something_to_look_at(quantity):
-    from brumel.methods.upkeep import kinds_of
+    from brumel.methods.maintenance import kinds_of
 
-    for kind in meterside.KINDS[quantity]:
+    for kind in kit.KINDS[quantity]:
         items = items_for(quantity, kind)
         assert len(items) >= 3
         for item in items:
             for finding in item.findings:
                 assert finding.remedy
-                assert not finding.upkeep or finding.upkeep in kinds_of(quantity, kind), (kind, finding.key)
+                assert not finding.maintenance or finding.maintenance in kinds_of(quantity, kind), (kind, finding.key)
     assert "membrane" not in {i.key for i in items_for("oxygen", "optical")}
     assert "cap" not in {i.key for i in items_for("oxygen", "polarographic")}
 
@@ -266,23 +302,33 @@ def test_a_method_is_copied_changed_and_versioned_and_runs_keep_theirs(desk, clo
     before = h.start(desk, things)
     body = load_method("ph-7-4-10").stored()
     with pytest.raises(NotAllowed):
-        practices.save(desk, things.ansa, h.key(), body=body, reason="Mine", turn=1)
-    stricter = {**body, "limits": {**body["limits"], "slope": {"fit": [95, 102], "care": [90, 105], "unit": "%",
-                                                               "source": "site procedure 4"}}}  # fmt: skip
-    made = practices.save(desk, things.ilka, h.key(), body=stricter, reason="Site procedure 4 asks for it", turn=1)
+        kit.save_method(desk, things.ansa, h.key(), body=body, reason="Mine", turn=1)
+    stricter = {
+        **body,
+        "limits": {
+            **body["limits"],
+            "slope": {"fit": [95, 102], "care": [90, 105], "unit": "%", "source": "site procedure 4"},
+        },
+    }
+    made = kit.save_method(desk, things.ilka, h.key(), body=stricter, reason="Site procedure 4 asks for it", turn=1)
     assert made == {"key": "ph-7-4-10", "version": 2}
     with pytest.raises(Refused, match="stands at version 2 now, not 1"):
-        practices.save(desk, things.ilka, h.key(), body=stricter, reason="Twice", turn=1)
-    own = {**stricter, "key": "own-seven-four", "title": "Seven then four", "steps": stricter["steps"][:2],
-           "from_method": "ph-7-4-10"}  # fmt: skip
-    practices.save(desk, things.ilka, h.key(), body=own, reason="Moor streams only", turn=0)
+        kit.save_method(desk, things.ilka, h.key(), body=stricter, reason="Twice", turn=1)
+    own = {
+        **stricter,
+        "key": "own-seven-four",
+        "title": "Seven then four",
+        "steps": stricter["steps"][:2],
+        "from_method": "ph-7-4-10",
+    }
+    kit.save_method(desk, things.ilka, h.key(), body=own, reason="Moor streams only", turn=0)
     with desk.read() as session:
-        found = practices.methods(session, "ph")
+        found = kit.methods_in_use(session, "ph")
         assert {"own-seven-four", "ph-7-4-10"} <= set(found)
         assert found["ph-7-4-10"].band("slope").source == "site procedure 4"
-        assert practices.new_key(session, "Seven then four", "ph") == "own-seven-then-four"
-        assert runstate.load(session, before).method.version == 1  # the run keeps what it was made with
-        assert runstate.load(session, before).method.band("slope").fit == (92, 102)
+        assert kit.new_method_key(session, "Seven then four", "ph") == "own-seven-then-four"
+        assert bench.load_run(session, before).method.version == 1  # the run keeps what it was made with
+        assert bench.load_run(session, before).method.band("slope").fit == (92, 102)
         assert (
             session.scalar(select(MethodVersion.reason).where(MethodVersion.key == "own-seven-four"))
             == "Moor streams only"
@@ -290,110 +336,32 @@ def test_a_method_is_copied_changed_and_versioned_and_runs_keep_theirs(desk, clo
     bench.abandon(desk, things.ansa, h.key(), run_id=before, reason="Now by the new one")
     run = h.start(desk, things, method="own-seven-four")
     assert len(h.state_of(desk, run).steps) == 2
-    practices.retire(desk, things.ilka, h.key(), method_key="own-seven-four", reason="Not needed")
+    kit.retire_method(desk, things.ilka, h.key(), method_key="own-seven-four", reason="Not needed")
     with desk.read() as session:
-        assert practices.method(session, "own-seven-four") is None
-        assert runstate.load(session, run).method.title == "Seven then four"
+        assert kit.method(session, "own-seven-four") is None
+        assert bench.load_run(session, run).method.title == "Seven then four"
 
 
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"steps": []}, "steps"), ({"fit": "offset"}, "exactly one cup"), ({"title": "x"}, "title"),
-        ({"limits": {}}, "limits.offset is missing"), ({"quantity": "gold"}, "quantity"),
-        ({"valid_h": {"value": 24, "unit": "h", "source": ""}}, "valid_h.source"), ({"key": "../x"}, "key"),
+        ({"steps": []}, "steps"),
+        ({"fit": "offset"}, "exactly one cup"),
+        ({"title": "x"}, "title"),
+        ({"limits": {}}, "limits.offset is missing"),
+        ({"quantity": "gold"}, "quantity"),
+        ({"valid_h": {"value": 24, "unit": "h", "source": ""}}, "valid_h.source"),
+        ({"key": "../x"}, "key"),
     ],
-)  # fmt: skip
+)
 def test_a_method_that_makes_no_sense_is_refused_with_its_place(desk, things, change, words):
     with pytest.raises(InputError) as caught:
-        practices.save(
-            desk, things.ilka, h.key(), body={**load_method("ph-7-4-10").stored(), **change}, reason="Try",
-            turn=0 if "key" in change else 1,
-        )  # fmt: skip
-    assert words in str(caught.value)
-
-
-# -- a whole meter in one sitting
-
-
-def _choices(desk, things, only=()):
-    cups = {
-        "ph": things.cups(), "conductivity": {"standard": things.lots["E14-055"]},
-        "redox": {"standard": things.lots["R43-012"]}, "nitrate": {"low": things.lots["NO1-014"],
-        "high": things.lots["NO2-014"]}, "ammonium": {"low": things.lots["NH2-008"], "high": things.lots["NH3-009"]},
-    }  # fmt: skip
-    with desk.read() as session:
-        usual = sittings.default_choices(session, uuid.UUID(things.meters["Field set A"]))
-    return [
-        sittings.Choice(str(p.id), m.key, cups.get(p.quantity, {})) for p, m in usual if not only or p.name[-2:] in only
-    ]
-
-
-def test_a_whole_meter_in_one_sitting_in_the_order_of_the_trade(desk, clock, things):
-    choices = _choices(desk, things)
-    same = h.key()
-    start = dict(meter_id=things.meters["Field set A"], source="live", choices=choices,
-                 conditions=Conditions(pressure_hpa=1000.0))  # fmt: skip
-    made = sittings.start(desk, things.ansa, same, **start)["sitting"]
-    assert sittings.start(desk, things.ansa, same, **start)["sitting"] == made
-    lines = lambda: _lines(desk, made, clock)  # noqa: E731
-    names = [line.state.run.probe.name[-2:] for line in lines()]
-    assert names == ["A8", "A1", "A2", "A3", "A4", "A5", "A6", "A7"]
-    tips = [line for line in lines() if line.state.run.probe.name[-2:] in ("A6", "A7")]
-    assert all("pH probe A1" in line.waits_for for line in tips)
-    with pytest.raises(Refused, match="Ion tips come last"):
-        bench.dip(desk, things.ansa, h.key(), run_id=str(tips[0].state.run.id), step="low", turn=0)
-    dipped = []
-    for _ in range(4):  # four cups at once, each with its own timer
-        turn = sittings.next_line(lines())
-        bench.dip(
+        kit.save_method(
             desk,
-            things.ansa,
+            things.ilka,
             h.key(),
-            run_id=str(turn.state.run.id),
-            step=turn.state.current.spec.key,
-            turn=turn.state.turn,
+            body={**load_method("ph-7-4-10").stored(), **change},
+            reason="Try",
+            turn=0 if "key" in change else 1,
         )
-        dipped.append(turn.state.run.probe.name[-2:])
-        clock.on(seconds=3)
-        live.pump(desk)
-    assert dipped == ["A8", "A1", "A2", "A3"]
-    elapsed = [line.elapsed_s for line in lines()[:4]]
-    assert elapsed == [12.0, 9.0, 6.0, 3.0]
-    clock.on(seconds=40)
-    live.pump(desk)
-    ready = sittings.next_line(lines())
-    assert (ready.state.run.probe.name[-2:], ready.rank) == ("A8", 0)  # settled first, wants a hand first
-
-
-def _lines(desk, made, clock):
-    with desk.read() as session:
-        return sittings.lines(session, sittings.load(session, made), clock())
-
-
-def test_a_sitting_is_all_or_nothing_and_names_the_probe_at_fault(desk, things):
-    choices = _choices(desk, things, ("A1", "A3"))
-    broken = [replace(choices[0], cups={}), choices[1]]
-    with pytest.raises(InputError, match="pH probe A1: Choose the solution"):
-        sittings.start(desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], source="live", choices=broken,
-                       conditions=Conditions())  # fmt: skip
-    with desk.read() as session:
-        assert not runstate.open_runs(session)
-    with pytest.raises(InputError, match="at least one probe"):
-        sittings.start(desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], source="live", choices=[],
-                       conditions=Conditions())  # fmt: skip
-
-
-def test_the_outline_overlaps_waits_and_keeps_the_order(desk, things):
-    with desk.read() as session:
-        chosen = sittings.default_choices(session, uuid.UUID(things.meters["Field set A"]))
-    plan = sittings.outline(chosen)
-    alone = sum(sittings.outline([c]).ready_min for c in chosen)
-    assert plan.ready_min < 0.65 * alone
-    slot = {s.key: s for s in plan.slots}
-    assert slot["Thermometer A8: water at room temperature"].start_min < slot["pH probe A1: near pH 7"].start_min
-    assert slot["Nitrate tip A6: low standard, room"].start_min >= slot["pH probe A1: verdict"].end_min
-    hands = sorted((s.start_min, s.end_min) for s in plan.slots if not s.key.endswith("settles"))
-    assert all(a[1] <= b[0] + 1e-9 for a, b in zip(hands, hands[1:], strict=False))  # one pair of hands
-    combined = [things.lots["C1-206"]]
-    assert sittings.shared_rinses([(None, None, {"a": combined[0]}), (None, None, {"b": combined[0]})]) == 1
+    assert words in str(caught.value)

@@ -8,8 +8,11 @@ from sqlalchemy import func, select
 
 from brumel.core.errors import InputError
 from brumel.store.tables import Reading, Sample, User
-from brumel.work import bench, kit, live, people, practice, records, rounds, runstate, samples, watch
+from brumel.work import bench, kit, people, records, rounds, simulator
+from brumel.work.bench import watch as run_watch
 from brumel.work.desk import MovedOn, NotFound, object_id
+from brumel.work.link import samples
+from brumel.work.rounds.sheet import watch as sheet_watch
 from tests.work import helpers as h
 
 
@@ -21,12 +24,12 @@ def things(desk):
 def test_a_watched_cup_tells_only_what_is_new_and_judges_the_whole(desk, clock, things):
     run = h.start(desk, things)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
-    page = watch.RunWatch(desk, run)
+    page = run_watch.RunWatch(desk, run)
     assert page.tick() is None
     seen = []
     for _ in range(14):
         clock.on(seconds=5)
-        live.pump(desk)
+        simulator.pump(desk)
         seen.append(page.tick())
         assert page.tick() is None
     assert [s["seq"] for s in seen] == sorted(s["seq"] for s in seen)
@@ -34,9 +37,9 @@ def test_a_watched_cup_tells_only_what_is_new_and_judges_the_whole(desk, clock, 
     assert seen[-1]["settled"]
     assert not seen[0]["settled"]
     with desk.read() as session:
-        whole = runstate.live(session, runstate.load(session, run))
+        whole = bench.live_cup(session, bench.load_run(session, run))
     assert seen[-1]["value"] == whole.settling.value
-    late = watch.RunWatch(desk, run)  # a page opened late catches up in one go
+    late = run_watch.RunWatch(desk, run)  # a page opened late catches up in one go
     assert len(late.tick()["t"]) == seen[-1]["seq"] + 1
     assert not page.moved()
     bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
@@ -49,15 +52,15 @@ def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
         desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["A1"]], source="live"
     )["visit"]
     with desk.sessions.begin() as session:
-        live.set_truth(session, f"site:{things.sites['pool']}", {"ph": 6.1, "temperature_c": 29.0})
+        simulator.set_truth(session, f"site:{things.sites['pool']}", {"ph": 6.1, "temperature_c": 29.0})
     rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
-    page = watch.VisitWatch(desk, visit)
+    page = sheet_watch.VisitWatch(desk, visit)
     clock.on(seconds=60)
-    live.pump(desk)
+    simulator.pump(desk)
     seen = page.tick()
     assert seen["settled"]
     assert seen["reported"] == pytest.approx(6.1, abs=0.05)
-    assert "site_range" in [s["code"] for s in seen["suspicions"]]
+    assert "site_range" in [s["code"].split(":")[1] for s in seen["suspicions"]]
     assert not page.moved()
     rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
     assert page.moved()
@@ -69,26 +72,26 @@ def test_the_meter_goes_on_after_a_restart_and_stops_where_it_must(desk, clock, 
     run = h.start(desk, things)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     clock.on(seconds=20)
-    assert live.pump(desk) == 41
-    assert live.pump(desk) == 0
+    assert simulator.pump(desk) == 41
+    assert simulator.pump(desk) == 0
     clock.on(seconds=10)
-    assert live.pump(desk) == 20
+    assert simulator.pump(desk) == 20
     clock.on(hours=30)
-    assert live.pump(desk) == 0  # a forgotten probe is not read for ever
+    assert simulator.pump(desk) == 0  # a forgotten probe is not read for ever
     bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Night fell")
-    assert live.pump(desk) == 0
+    assert simulator.pump(desk) == 0
 
 
 def test_typed_probes_and_bad_senders_are_left_alone(desk, clock, things):
     run = h.start(desk, things, "B1", source="typed")
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     clock.on(seconds=60)
-    assert live.pump(desk) == 0
+    assert simulator.pump(desk) == 0
     with desk.sessions.begin() as session:
         dip = kit.present_dip(session, uuid.UUID(things.probes["B1"]))
-        assert samples.store(session, dip, [(0, 0.0, 1.0, 20.0, None), (1, 0.5, 1.1, 20.0, None)]) == 2
+        assert samples.store_samples(session, dip, [(0, 0.0, 1.0, 20.0, None), (1, 0.5, 1.1, 20.0, None)]) == 2
         assert (
-            samples.store(session, dip, [(1, 0.5, 9.9, 20.0, None), (2, 1.0, 1.2, 20.0, None)]) == 1
+            samples.store_samples(session, dip, [(1, 0.5, 9.9, 20.0, None), (2, 1.0, 1.2, 20.0, None)]) == 1
         )  # resent: the first stands
         found = samples.trace(session, dip)
     assert list(found.signal) == [1.0, 1.1, 1.2]
@@ -115,12 +118,17 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
     _many_visits(desk, clock, things)
     pool = object_id(things.sites["pool"], "site")
     cases = [
-        (records.Search(), 16), (records.Search(quantity="ph"), 8), (records.Search(site_id=pool), 8),
-        (records.Search(site_id=pool, quantity="temperature"), 4), (records.Search(backing="open"), 8),
-        (records.Search(backing="unbacked"), 8), (records.Search(since=start + timedelta(days=2)), 8),
-        (records.Search(until=start + timedelta(days=1)), 4), (records.Search(since=start + timedelta(days=9)), 0),
+        (records.Search(), 16),
+        (records.Search(quantity="ph"), 8),
+        (records.Search(site_id=pool), 8),
+        (records.Search(site_id=pool, quantity="temperature"), 4),
+        (records.Search(backing="open"), 8),
+        (records.Search(backing="unbacked"), 8),
+        (records.Search(since=start + timedelta(days=2)), 8),
+        (records.Search(until=start + timedelta(days=1)), 4),
+        (records.Search(since=start + timedelta(days=9)), 0),
         (records.Search(page=9), 16),
-    ]  # fmt: skip
+    ]
     with desk.read() as session:
         for search, count in cases:
             rows, total = records.readings(session, search)
@@ -134,7 +142,7 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
         assert [p.step for p, _ in records.points(session, newest[0])] == ["neutral", "acid", "alkaline"]
         with pytest.raises(NotFound):
             records.calibration(session, "none")
-        past = rounds.past_values(session, rounds.site(session, things.sites["pool"]))
+        past = rounds.past_values(session, rounds.site_of(session, things.sites["pool"]))
         assert len(past["ph"]) == 4
         assert past["ph"][0][1] > past["ph"][-1][1]
 
@@ -142,7 +150,7 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
 def test_history_makes_an_odd_value_stand_out(desk, clock, things):
     _many_visits(desk, clock, things, days=5)
     with desk.sessions.begin() as session:
-        live.set_truth(session, f"site:{things.sites['raceway']}", {"ph": 8.4, "temperature_c": 8.0})
+        simulator.set_truth(session, f"site:{things.sites['raceway']}", {"ph": 8.4, "temperature_c": 8.0})
     clock.on(hours=1)
     h.visit(desk, clock, things, reason="Lime was spread on the meadow above")
     with desk.read() as session:
@@ -161,33 +169,56 @@ def test_people_sign_in_by_password_and_lose_old_sessions(desk, clock):
         for bad, words in (
             (("mira", "Again", "lead", "a-long-password"), "is taken"),
             (("x", "X", "admin", "a-long-password"), "is not known"),
-            (("x", "X", "lead", "short"), "at least 10"), (("", "X", "lead", "a-long-password"), "must be filled in"),
-        ):  # fmt: skip
+            (("x", "X", "lead", "short"), "at least 10"),
+            (("", "X", "lead", "a-long-password"), "must be filled in"),
+        ):
             with pytest.raises(InputError, match=words):
                 people.add_user(session, desk, *bad)
     assert people.sign_in(desk, "MIRA", "a-long-password").id == user.id
     assert people.sign_in(desk, "mira", "a-wrong-password") is None
     assert people.sign_in(desk, "nobody", "a-long-password") is None
-    assert people.by_session_id(desk, f"{user.id}:{user.stamp}").id == user.id
-    for stale in (f"{user.id}:other", "nonsense", f"{uuid.uuid4()}:x", ""):
-        assert people.by_session_id(desk, stale) is None
+    token = people.open_session(desk, user)
+    assert people.of_session(desk, token).user_id == user.id
+    for stale in (f"{user.id}:{user.stamp}", "nonsense", "", "\udc80"):
+        assert people.of_session(desk, stale) is None
+    other = people.open_session(desk, user)
+    people.end_session(desk, other)
+    assert people.of_session(desk, other) is None
+    assert people.of_session(desk, token) is not None
     with desk.sessions.begin() as session:
         session.get(User, user.id).active = False
     assert people.sign_in(desk, "mira", "a-long-password") is None
-    assert people.by_session_id(desk, f"{user.id}:{user.stamp}") is None
+    assert people.of_session(desk, token) is None
+
+
+@pytest.mark.parametrize(
+    ("hours", "lives"),
+    [
+        ([7.9], True),
+        ([8.1], False),  # idle
+        ([6, 6, 1.9], True),
+        ([6, 6, 2.1], False),  # busy, until the longest
+    ],
+)
+def test_a_session_ends_when_it_is_idle_or_long(desk, clock, things, hours, lives):
+    token = people.open_session(desk, things.ansa)
+    for each in hours:
+        clock.on(hours=each)
+        found = people.of_session(desk, token)
+    assert (found is not None) is lives
 
 
 def test_practice_sets_faults_and_pace_once(desk, things):
     same = h.key()
     for _ in range(2):
-        practice.set_meter(desk, things.ansa, same, probe_id=things.probes["A1"], faults=["bubble"], pace="5")
+        simulator.set_meter(desk, things.ansa, same, probe_id=things.probes["A1"], faults=["bubble"], pace="5")
     with desk.read() as session:
-        assert practice.faults_of(session, kit.probe(session, things.probes["A1"])) == ("bubble",)
-        assert practice.pace(session) == 5
+        assert simulator.faults_of(session, kit.probe_of(session, things.probes["A1"])) == ("bubble",)
+        assert simulator.pace(session) == 5
         assert session.scalar(select(func.count()).select_from(Sample)) == 0
     for faults, pace, words in ((["gremlin"], "1", "“gremlin” is not known"), ([], "9", "is not one of 1, 5, 20")):
         with pytest.raises(InputError, match=words):
-            practice.set_meter(desk, things.ansa, h.key(), probe_id=things.probes["A1"], faults=faults, pace=pace)
+            simulator.set_meter(desk, things.ansa, h.key(), probe_id=things.probes["A1"], faults=faults, pace=pace)
 
 
 def test_a_run_that_cannot_be_fitted_is_filed_as_failed(desk, clock, things):

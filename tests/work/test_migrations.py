@@ -10,15 +10,23 @@ from alembic.migration import MigrationContext
 from sqlalchemy import create_engine, text
 
 from brumel.store.migrate import alembic_config, migrate
-from brumel.store.rounds import Unsigned
+from brumel.store.records import Unsigned
 from brumel.store.sessions import make_sessions
 from brumel.store.tables import Base, Reading
 from brumel.work import rounds
 from tests.conftest import _database, _do
 
-PLAIN = {"uuid": uuid.uuid4, "text": str, "character varying": lambda: "x", "double precision": lambda: 7.0,
-         "integer": lambda: 1, "smallint": lambda: 1, "boolean": lambda: False, "jsonb": lambda: "{}",
-         "timestamp with time zone": lambda: datetime(2026, 3, 1, tzinfo=UTC)}  # fmt: skip
+PLAIN = {
+    "uuid": uuid.uuid4,
+    "text": str,
+    "character varying": lambda: "x",
+    "double precision": lambda: 7.0,
+    "integer": lambda: 1,
+    "smallint": lambda: 1,
+    "boolean": lambda: False,
+    "jsonb": lambda: "{}",
+    "timestamp with time zone": lambda: datetime(2026, 3, 1, tzinfo=UTC),
+}
 
 
 @pytest.fixture
@@ -31,8 +39,10 @@ def empty(server):
 
 def put(connection, table, **given):
     """A row with what is given, and something plain in whatever else must not stay empty."""
-    query = text("select column_name, data_type from information_schema.columns where table_name = :t "
-                 "and is_nullable = 'NO' and column_default is null and is_identity = 'NO'")  # fmt: skip
+    query = text(
+        "select column_name, data_type from information_schema.columns where table_name = :t "
+        "and is_nullable = 'NO' and column_default is null and is_identity = 'NO'"
+    )
     row = {name: PLAIN[kind]() for name, kind in connection.execute(query, {"t": table})} | given
     names, marks = ", ".join(row), ", ".join(f":{n}" for n in row)
     connection.execute(text(f"insert into {table} ({names}) values ({marks})"), row)
@@ -55,11 +65,22 @@ def test_readings_of_an_older_version_keep_their_site_client_probe_and_place_in_
             root = uuid.uuid4()
             for version in (1, 2):
                 own = root if version == 1 else uuid.uuid4()
-                put(connection, "readings", id=own, root_id=root, version=version, visit_id=visit, site_id=site, by_id=user,
-                    quantity="ph", findings="[]", value=7.0 + version)  # fmt: skip
+                put(
+                    connection,
+                    "readings",
+                    id=own,
+                    root_id=root,
+                    version=version,
+                    visit_id=visit,
+                    site_id=site,
+                    by_id=user,
+                    quantity="ph",
+                    findings="[]",
+                    value=7.0 + version,
+                )
     migrate(empty)
     with make_sessions(engine)() as session:
-        known = rounds.sites(session)
+        known = rounds.sites_by_client(session)
         assert [s.client for s in known] == ["Alder", "Alder", "Birch"]
         assert len({s.client_id for s in known}) == 2
         last = rounds.latest(session, sites, ["ph"])

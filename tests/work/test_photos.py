@@ -6,7 +6,8 @@ import pytest
 from PIL import Image
 
 from brumel.core.errors import InputError
-from brumel.work import photos, rounds
+from brumel.work import rounds
+from brumel.work.rounds.sheet import photos
 from tests.work import helpers as h
 
 
@@ -39,9 +40,15 @@ def test_what_is_no_photo_is_refused_with_a_sentence(data):
 
 @pytest.mark.parametrize(
     ("name", "shown"),
-    [("../../etc/passwd", "passwd"), ("C:\\x\\a b.jpg", "a b.jpg"), ("<script>.png", "_script_.png"), ("", "photo"),
-     ("...", "photo"), ("ü" * 200, "ü" * 80)],
-)  # fmt: skip
+    [
+        ("../../etc/passwd", "passwd"),
+        ("C:\\x\\a b.jpg", "a b.jpg"),
+        ("<script>.png", "_script_.png"),
+        ("", "photo"),
+        ("...", "photo"),
+        ("ü" * 200, "ü" * 80),
+    ],
+)
 def test_a_name_is_never_a_path_nor_markup(name, shown):
     assert photos.clean_name(name) == shown
 
@@ -53,6 +60,6 @@ def test_a_visit_keeps_its_photos(desk, clock):
     for _ in range(2):  # sent twice, kept once
         photos.add(desk, things.ansa, key, visit_id=visit, name="in/take.png", data=a_photo("PNG"))
     with desk.read() as session:
-        (one,) = photos.of_visit(session, rounds.visit(session, visit).id)
+        (one,) = photos.of_visit(session, rounds.visit_of(session, visit).id)
         assert (one.name, one.width, one.latitude) == ("take.png", 400, None)
         assert photos.picture(session, str(one.id)).startswith(b"\xff\xd8")

@@ -27,7 +27,7 @@ class Signal:
 
 
 @dataclass(frozen=True)
-class Chart:
+class ControlChart:
     """A control chart: centre and 3-sigma limits from the baseline, and the rules that spoke."""
 
     centre: float
@@ -40,7 +40,7 @@ class Chart:
         return self.centre - 3 * self.sigma, self.centre + 3 * self.sigma
 
 
-def control_chart(values: Sequence[float], *, baseline: int = 8, smallest_sigma: float = 0.0) -> Chart | None:
+def control_chart(values: Sequence[float], *, baseline: int = 8, smallest_sigma: float = 0.0) -> ControlChart | None:
     """Chart of single values in the order of time [any unit]; None with fewer than five.
 
     baseline : how many of the first values set the centre and the limits (fewer where there are fewer)
@@ -68,7 +68,7 @@ def control_chart(values: Sequence[float], *, baseline: int = 8, smallest_sigma:
     if complete is not None:
         way = "rising" if v[complete + 1] > v[complete] else "falling"
         signals.append(Signal("trend", complete + 1, f"Seven in a row are {way}."))
-    return Chart(centre, sigma, int(base.size), tuple(sorted(signals, key=lambda s: s.index)))
+    return ControlChart(centre, sigma, int(base.size), tuple(sorted(signals, key=lambda s: s.index)))
 
 
 def _first_run(signs: np.ndarray, length: int) -> int | None:
@@ -140,10 +140,15 @@ def forecast(
     latest = float(ahead[np.argmax(far >= 0)]) if np.any(far >= 0) else None
     span = f"{_days(earliest)} to {_days(latest)}" if latest is not None else f"{_days(earliest)} or later"
     return Forecast(
-        max(float(crosses), 0.0), earliest, latest, float(line.slope), float(line.intercept), int(n),
+        max(float(crosses), 0.0),
+        earliest,
+        latest,
+        float(line.slope),
+        float(line.intercept),
+        int(n),
         f"{what} will cross {_signed(limit)} in about {_days(max(crosses, 0.0))} ({span}; 90 %), "
         f"by the last {n} calibrations.",
-    )  # fmt: skip
+    )
 
 
 def _signed(limit: float) -> str:

@@ -67,16 +67,29 @@ def compare(first: Measured, second: Measured) -> Agreement:
         + f", {abs(en):.2f} times their joint uncertainty of {joint:.2g} (limit 1)."
     )
     ladder = Ladder("Do two instruments agree?")
-    ladder.step("d", "difference", "d = a − b", difference, first.unit, "", ("a", "first", first.value, first.unit),
-                ("b", "second", second.value, second.unit))  # fmt: skip
+    ladder.step(
+        "d",
+        "difference",
+        "d = a − b",
+        difference,
+        first.unit,
+        "",
+        ("a", "first", first.value, first.unit),
+        ("b", "second", second.value, second.unit),
+    )
     if relative is not None:
         ladder.step(
             "RPD", "relative percent difference", "100·d / mean", relative, "%", "common practice, no source", digits=2
         )
     ladder.step(
-        "U", "joint expanded uncertainty", "√(Ua² + Ub²)", joint, first.unit, "GUM",
+        "U",
+        "joint expanded uncertainty",
+        "√(Ua² + Ub²)",
+        joint,
+        first.unit,
+        "GUM",
         ("Ua", "of the first", first.expanded_uncertainty, first.unit),
         ("Ub", "of the second", second.expanded_uncertainty, second.unit),
-    )  # fmt: skip
+    )
     ladder.step("En", "normalised error", "En = d / U", en, "", "ISO13528", digits=2)
     return Agreement(difference, relative, en, agree, sentence, ladder.done())

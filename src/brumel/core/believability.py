@@ -29,7 +29,7 @@ class Flag(IntEnum):
 
 
 @dataclass(frozen=True)
-class Finding:
+class QualityFinding:
     """One test's result: key, what was tested, flag and sentence."""
 
     key: str
@@ -38,14 +38,18 @@ class Finding:
     sentence: str
 
 
-def instrument_range(quantity: str, value: float, low: float, high: float, unit: str) -> Finding:
-    """Can the instrument show this at all? [unit]"""
+def instrument_range(
+    quantity: str, value: float, low: float, high: float, unit: str, digits: int | None = None
+) -> QualityFinding:
+    """Can the instrument show this at all? [unit]. `digits` are the decimals the value is known to."""
     inside = low <= value <= high
-    return Finding(
-        "instrument", "instrument range", Flag.PASS if inside else Flag.FAIL,
-        f"{quantity} {value:.4g}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
+    return QualityFinding(
+        "instrument",
+        "instrument range",
+        Flag.PASS if inside else Flag.FAIL,
+        f"{quantity} {_n(value, digits)}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
         f"{low:g} to {high:g}{_u(unit)}.",
-    )  # fmt: skip
+    )
 
 
 def site_range(
@@ -54,7 +58,8 @@ def site_range(
     usual: tuple[float, float] | None,
     gross: tuple[float, float] | None,
     unit: str,
-) -> Finding:
+    digits: int | None = None,
+) -> QualityFinding:
     """Against the site's own ranges: outside gross fails, outside usual is suspect [unit]."""
     if gross and not gross[0] <= value <= gross[1]:
         flag, where = Flag.FAIL, f"outside what this site can be, {gross[0]:g} to {gross[1]:g}{_u(unit)}"
@@ -64,7 +69,7 @@ def site_range(
         flag, where = Flag.PASS, "inside this site's ranges"
     else:
         flag, where = Flag.NOT_EVALUATED, "not compared: this site has no range yet"
-    return Finding("site_range", "site range", flag, f"{quantity} {value:.4g}{_u(unit)} is {where}.")
+    return QualityFinding("site_range", "site range", flag, f"{quantity} {_n(value, digits)}{_u(unit)} is {where}.")
 
 
 def history(
@@ -75,7 +80,8 @@ def history(
     *,
     smallest_spread: float,
     fewest: int = 5,
-) -> Finding:
+    digits: int | None = None,
+) -> QualityFinding:
     """Robust z against the site's earlier values: over 3.5 suspect, over 6 fail [unit].
 
     z = |value - median| / max(1.4826 MAD, smallest_spread); limits after Iglewicz and Hoaglin's modified z,
@@ -85,33 +91,49 @@ def history(
     past = door.floats("values", earlier if len(earlier) else [0.0], -1e9, 1e9)
     door.close()
     if len(earlier) < fewest:
-        return Finding(
-            "history", "site history", Flag.NOT_EVALUATED,
+        return QualityFinding(
+            "history",
+            "site history",
+            Flag.NOT_EVALUATED,
             f"{quantity} is not compared with history: {len(earlier)} earlier readings, {fewest} are needed.",
-        )  # fmt: skip
+        )
     middle = float(np.median(past))
     spread = max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
     z = abs(value - middle) / spread
     flag = Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS
-    return Finding(
-        "history", "site history", flag,
-        f"{quantity} {value:.4g}{_u(unit)} lies {z:.1f} spreads from the median {middle:.4g}{_u(unit)} of the last "
-        f"{len(earlier)} readings (questioned over 3.5).",
-    )  # fmt: skip
+    return QualityFinding(
+        "history",
+        "site history",
+        flag,
+        f"{quantity} {_n(value, digits)}{_u(unit)} lies {z:.1f} spreads from the median {_n(middle, digits)}{_u(unit)} of "
+        f"the last {len(earlier)} readings (questioned over 3.5).",
+    )
 
 
 def rate_since(
-    quantity: str, value: float, last: tuple[float, float] | None, unit: str, *, per_day: float, floor: float
-) -> Finding:
+    quantity: str,
+    value: float,
+    last: tuple[float, float] | None,
+    unit: str,
+    *,
+    per_day: float,
+    floor: float,
+    digits: int | None = None,
+) -> QualityFinding:
     """Change since the last visit: `last` is (value, days ago); allowed is floor + per_day x days [unit]."""
     if last is None or last[1] < 0:
-        return Finding("rate", "change since last visit", Flag.NOT_EVALUATED, f"{quantity} has no earlier visit here.")
+        return QualityFinding(
+            "rate", "change since last visit", Flag.NOT_EVALUATED, f"{quantity} has no earlier visit here."
+        )
     change, allowed = value - last[0], floor + per_day * last[1]
     flag = Flag.SUSPECT if abs(change) > allowed else Flag.PASS
-    return Finding(
-        "rate", "change since last visit", flag,
-        f"{quantity} changed by {change:+.3g}{_u(unit)} in {last[1]:.1f} days (questioned over {allowed:.2g}{_u(unit)}).",
-    )  # fmt: skip
+    return QualityFinding(
+        "rate",
+        "change since last visit",
+        flag,
+        f"{quantity} changed by {_n(change, digits, '+')}{_u(unit)} in {last[1]:.1f} days (questioned over "
+        f"{_n(allowed, digits)}{_u(unit)}).",
+    )
 
 
 # -- series: one flag a sample, vectorised
@@ -168,37 +190,47 @@ def _flat_runs(v: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
 
 def spike(
     quantity: str, value: float, before: float, after: float, unit: str, *, suspect: float, fail: float
-) -> Finding:
+) -> QualityFinding:
     """One sample against the mean of its neighbours [unit]. Source: QARTOD, test 6."""
     off = abs(value - (before + after) / 2)
     flag = Flag.FAIL if off > fail else Flag.SUSPECT if off > suspect else Flag.PASS
-    return Finding(
-        "spike", "spike", flag,
+    return QualityFinding(
+        "spike",
+        "spike",
+        flag,
         f"{quantity} {value:.4g}{_u(unit)} stands {off:.3g}{_u(unit)} from its neighbours' mean "
         f"(questioned over {suspect:g}).",
-    )  # fmt: skip
+    )
 
 
 def flat_line(
     quantity: str, values: Sequence[float], unit: str, *, suspect: int, fail: int, tolerance: float
-) -> Finding:
+) -> QualityFinding:
     """Whether the newest values have stopped moving [unit]. Source: QARTOD, test 8."""
     run = int(_flat_runs(np.asarray(values, dtype=np.float64), tolerance)[-1]) if len(values) else 0
     flag = Flag.FAIL if run >= fail else Flag.SUSPECT if run >= suspect else Flag.PASS
-    return Finding(
-        "flat", "flat line", flag,
+    return QualityFinding(
+        "flat",
+        "flat line",
+        flag,
         f"{quantity} has not moved by more than {tolerance:g}{_u(unit)} over the last {run} readings "
         f"(questioned at {suspect}).",
-    )  # fmt: skip
+    )
 
 
-def worst_flag(findings: Sequence[Finding]) -> Flag:
+def worst_flag(findings: Sequence[QualityFinding]) -> Flag:
     """The flag of the whole: fail over suspect over pass; not evaluated when nothing was."""
     flags = {f.flag for f in findings}
     for flag in (Flag.FAIL, Flag.SUSPECT, Flag.PASS):
         if flag in flags:
             return flag
     return Flag.NOT_EVALUATED
+
+
+def _n(value: float, digits: int | None, sign: str = "") -> str:
+    """A figure in a sentence: as many decimals as it is known to, else four figures."""
+    text = f"{value:{sign}.4g}" if digits is None else f"{value:{sign}z.{digits}f}"
+    return text.replace("-", "−")
 
 
 def _u(unit: str) -> str:

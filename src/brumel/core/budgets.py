@@ -53,10 +53,11 @@ def conductivity_budget(
         return float(at_25) + x["rounding of the display"]
 
     inputs = {
-        "thermometer": (0.0, temperature_u_c), "noise in the sample": (0.0, noise_u_percent),
+        "thermometer": (0.0, temperature_u_c),
+        "noise in the sample": (0.0, noise_u_percent),
         "coefficient": (coefficient_percent, coefficient_u_percent if kind == "linear" else 0.0),
         "rounding of the display": (0.0, rectangular(resolution_us_cm / 2)),
-    }  # fmt: skip
+    }
     for i in range(len(cell.points)):
         inputs[f"standard {i + 1}"] = (0.0, standard_u_percent)
         inputs[f"noise in standard {i + 1}"] = (0.0, noise_u_percent)
@@ -96,11 +97,14 @@ def oxygen_budget(
     return propagate(
         again,
         {
-            "thermometer": (0.0, temperature_u_c), "pressure": (0.0, pressure_u_hpa), "salinity": (0.0, salinity_u),
-            "noise in the sample": (0.0, noise_u_percent), "noise in air": (0.0, noise_u_percent),
+            "thermometer": (0.0, temperature_u_c),
+            "pressure": (0.0, pressure_u_hpa),
+            "salinity": (0.0, salinity_u),
+            "noise in the sample": (0.0, noise_u_percent),
+            "noise in air": (0.0, noise_u_percent),
             "rounding of the display": (0.0, rectangular(resolution_mg_l / 2)),
         },
-    )  # fmt: skip
+    )
 
 
 def eh_budget(
@@ -128,11 +132,13 @@ def eh_budget(
     return propagate(
         again,
         {
-            "signal in the sample": (orp_mv, noise_u_mv), "signal in the standard": (0.0, noise_u_mv),
-            "standard": (0.0, standard_u_mv), "thermometer": (0.0, temperature_u_c),
+            "signal in the sample": (orp_mv, noise_u_mv),
+            "signal in the standard": (0.0, noise_u_mv),
+            "standard": (0.0, standard_u_mv),
+            "thermometer": (0.0, temperature_u_c),
             "rounding of the display": (0.0, rectangular(resolution_mv / 2)),
         },
-    )  # fmt: skip
+    )
 
 
 def ion_budget(

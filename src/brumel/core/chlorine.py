@@ -65,11 +65,7 @@ def hypochlorous_fraction(ph: Floats, temperature_c: Floats) -> Floats:
 
 
 def saturation_index(
-    ph: float,
-    temperature_c: float,
-    calcium_mg_l: float,
-    alkalinity_mg_l: float,
-    dissolved_mg_l: float,
+    ph: float, temperature_c: float, calcium_mg_l: float, alkalinity_mg_l: float, dissolved_mg_l: float
 ) -> Worked:
     """Langelier's index of calcium carbonate, with its working: over 0 it may deposit, under 0 dissolve.
 
@@ -102,14 +98,7 @@ def saturation_index(
     ph_s = pk2 - pks + p_ca + p_alk + 5 * pfm
     ladder = Ladder("Saturation index of calcium carbonate")
     ladder.step(
-        "I",
-        "ionic strength",
-        "I = TDS / 40 000",
-        strength,
-        "mol/L",
-        "SM2330",
-        ("TDS", "dissolved solids", tds, "mg/L"),
-        digits=4,
+        "I", "ionic strength", "I = TDS / 40 000", strength, "mol/L", "SM2330", ("TDS", "TDS", tds, "mg/L"), digits=4
     )
     ladder.step(
         "pfm",
@@ -149,9 +138,16 @@ def explain(total_mg_l: float, free_mg_l: float, ph: float, temperature_c: float
     ladder.step("free", "free chlorine", "as read", free_mg_l, "mg/L", "reading", digits=2)
     ladder.step("combined", "combined chlorine", "total − free", combined, "mg/L", "SM4500", digits=2)
     ladder.step(
-        "f", "hypochlorous share", "f = 1 / (1 + 10^(pH − pKa))", share * 100, "%", "Morris1966",
-        ("pKa", "of hypochlorous acid", float(hypochlorous_pka(temperature_c)), ""), ("pH", "pH", ph, ""), digits=1,
-    )  # fmt: skip
+        "f",
+        "hypochlorous share",
+        "f = 1 / (1 + 10^(pH − pKa))",
+        share * 100,
+        "%",
+        "Morris1966",
+        ("pKa", "of hypochlorous acid", float(hypochlorous_pka(temperature_c)), ""),
+        ("pH", "pH", ph, ""),
+        digits=1,
+    )
     ladder.step(
         "HOCl", "free chlorine as hypochlorous acid", "f · free", share * free_mg_l, "mg/L", "Morris1966", digits=2
     )

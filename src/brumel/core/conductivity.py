@@ -44,19 +44,26 @@ class Standard:
 def _standards() -> dict[str, Standard]:
     found = {
         key: Standard(
-            key, f"KCl {key}" if not key.startswith("demal") else f"KCl {key.removeprefix('demal-')} demal",
-            tuple(map(float, t)), tuple(map(float, v)),
-            "OIML-R56, from memory" if key.startswith("demal") else "from memory", 0.5 if key.startswith("demal") else 1.0,
+            key,
+            f"KCl {key}" if not key.startswith("demal") else f"KCl {key.removeprefix('demal-')} demal",
+            tuple(map(float, t)),
+            tuple(map(float, v)),
+            "OIML-R56, from memory" if key.startswith("demal") else "from memory",
+            0.5 if key.startswith("demal") else 1.0,
         )
         for key, (t, v) in KCL_STANDARDS.items()
-    }  # fmt: skip
+    }
     shape_t, shape = KCL_STANDARDS["1413"]
     for value in KCL_AT_25:
         scaled = tuple(float(value * v / 1413.0) for v in shape)
         found[f"{value:g}"] = Standard(
-            f"{value:g}", f"KCl {value:g}", tuple(map(float, shape_t)), scaled,
-            "from memory at 25 °C; temperature shape of the 1413 table, chosen", 1.0 if value > 200 else 3.0,
-        )  # fmt: skip
+            f"{value:g}",
+            f"KCl {value:g}",
+            tuple(map(float, shape_t)),
+            scaled,
+            "from memory at 25 °C; temperature shape of the 1413 table, chosen",
+            1.0 if value > 200 else 3.0,
+        )
     return found
 
 
@@ -149,9 +156,13 @@ def fit_cell(points: Sequence[CellPoint], *, air_zero_us: float = 0.0) -> Cell:
     ratio = net / expected  # relative least squares: minimise sum (K ratio - 1)^2
     k = float(ratio.sum() / (ratio @ ratio))
     return Cell(
-        tuple(points), k, air_zero_us, tuple(float(r) for r in (k * ratio - 1) * 100),
-        tuple(float(c) for c in 1 / ratio), "one standard" if len(points) == 1 else f"{len(points)} standards",
-    )  # fmt: skip
+        tuple(points),
+        k,
+        air_zero_us,
+        tuple(float(r) for r in (k * ratio - 1) * 100),
+        tuple(float(c) for c in 1 / ratio),
+        "one standard" if len(points) == 1 else f"{len(points)} standards",
+    )
 
 
 def nominal_cell_constant(expected_us_cm: float) -> float:
@@ -163,7 +174,7 @@ def nominal_cell_constant(expected_us_cm: float) -> float:
 
 
 @dataclass(frozen=True)
-class Choice:
+class StandardChoice:
     """Which standard to take, and a sentence on what it covers."""
 
     standard: Standard
@@ -171,7 +182,7 @@ class Choice:
     sentence: str
 
 
-def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard] | None = None) -> Choice:
+def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard] | None = None) -> StandardChoice:
     """The nearest standard above what the site usually reads; says when the sample falls outside [µS/cm at 25 °C]."""
     door = Door()
     door.number("conductivity_us_cm", expected_us_cm, *C_RANGE)
@@ -187,13 +198,14 @@ def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard
         words = f"{best.name} is the nearest above {expected_us_cm:.6g} µS/cm."
         if far:
             words += " It is more than ten times higher: a lower one would serve better."
-        return Choice(best, True, words)
+        return StandardChoice(best, True, words)
     best = max(shelf, key=lambda s: s.nominal_us_cm)
-    return Choice(
-        best, False,
+    return StandardChoice(
+        best,
+        False,
         f"{expected_us_cm:.6g} µS/cm lies above every standard at hand; {best.name} is the highest, and readings beyond it "
         "are not bracketed.",
-    )  # fmt: skip
+    )
 
 
 # -- compensation
@@ -280,7 +292,7 @@ def reference_label(kind: Kind, coefficient_percent: float, reference_c: float) 
 
 
 def tds_mg_l(conductivity_us_cm: Floats, factor: float) -> Floats:
-    """Total dissolved solids = factor × specific conductance [µS/cm at 25 °C] -> [mg/L]. The factor is part of the value."""
+    """Total TDS = factor × specific conductance [µS/cm at 25 °C] -> [mg/L]. The factor is part of the value."""
     door = Door()
     c = door.floats("conductivity_us_cm", conductivity_us_cm, *C_RANGE)
     door.number("tds_factor", factor, TDS_LOW, TDS_HIGH)
@@ -350,23 +362,38 @@ def explain(
     )
     label = reference_label(kind, coefficient_percent, reference_c)
     formula = {
-        "none": "κ", "linear": "κref = κT / (1 + a·(T − Tref))", "natural": "κref = κT · f(T) / f(Tref)",
+        "none": "κ",
+        "linear": "κref = κT / (1 + a·(T − Tref))",
+        "natural": "κref = κT · f(T) / f(Tref)",
         "sea": "κref = κ(S, Tref), S from κT and T",
-    }[kind]  # fmt: skip
+    }[kind]
     source = {"none": "reading", "linear": "common practice, no source", "natural": "EN27888", "sea": "PSS78"}[kind]
     ladder = Ladder("Specific conductance")
     ladder.step(
         "κT", "conductivity at the sample's temperature", "as read", conductivity_us_cm, "µS/cm", "reading", digits=1
     )
     ladder.step(
-        "κref", f"conductivity {label}", formula, value, "µS/cm", source, ("T", "temperature", temperature_c, "°C"),
-        ("a", "coefficient", coefficient_percent if kind == "linear" else 0.0, "%/°C"), digits=1,
-    )  # fmt: skip
+        "κref",
+        f"conductivity {label}",
+        formula,
+        value,
+        "µS/cm",
+        source,
+        ("T", "temperature", temperature_c, "°C"),
+        ("a", "coefficient", coefficient_percent if kind == "linear" else 0.0, "%/°C"),
+        digits=1,
+    )
     if tds_factor is not None:
         solids = float(tds_mg_l(value, tds_factor))
         ladder.step(
-            "TDS", f"dissolved solids on the {tds_factor:g} scale", "TDS = f · κref", solids, "mg/L",
-            "common practice, no source", ("f", "factor", tds_factor, ""), digits=1,
-        )  # fmt: skip
+            "TDS",
+            f"TDS on the {tds_factor:g} scale",
+            "TDS = f · κref",
+            solids,
+            "mg/L",
+            "common practice, no source",
+            ("f", "factor", tds_factor, ""),
+            digits=1,
+        )
         return Worked(solids, "mg/L", ladder.done())
     return Worked(value, "µS/cm", ladder.done())

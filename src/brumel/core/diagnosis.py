@@ -33,6 +33,7 @@ class Fault:
     evidence: tuple[Evidence, ...]
     source: str
     caution: str = ""
+    only: str = ""  # a feature that must have been seen; without it this fault cannot be told
 
 
 @dataclass(frozen=True)
@@ -52,10 +53,13 @@ def rank(features: Mapping[str, float], faults: Sequence[Fault], *, least: float
     """Likely causes, most likely first.
 
     `features` maps names to numbers; a feature that was not measured takes no part. Evidence of negative
-    weight speaks against. The score is the weighed evidence over the weight of all positive evidence.
+    weight speaks against. A fault with `only` is judged only where that feature is 1. The score is the weighed
+    evidence over the weight of all positive evidence.
     """
     found = []
     for fault in faults:
+        if fault.only and features.get(fault.only, 0.0) < 0.5:
+            continue
         total = sum(e.weight for e in fault.evidence if e.weight > 0)
         score, because = 0.0, []
         for e in fault.evidence:
@@ -67,14 +71,6 @@ def rank(features: Mapping[str, float], faults: Sequence[Fault], *, least: float
                 because.append(e.words)
         if total > 0 and score / total >= least:
             found.append(
-                Cause(
-                    fault.key,
-                    fault.cause,
-                    fault.remedy,
-                    score / total,
-                    tuple(because),
-                    fault.source,
-                    fault.caution,
-                )
+                Cause(fault.key, fault.cause, fault.remedy, score / total, tuple(because), fault.source, fault.caution)
             )
     return sorted(found, key=lambda c: -c.score)

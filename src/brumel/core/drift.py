@@ -15,7 +15,7 @@ GRADES = ("excellent", "good", "fair", "poor")
 
 
 @dataclass(frozen=True)
-class Criteria:
+class DriftCriteria:
     """When a closing check holds and how a correction is graded.
 
     holds : largest error that counts as no drift [unit]; holds_percent the same relative, the greater of the two counts
@@ -32,7 +32,7 @@ class Criteria:
 
 
 @dataclass(frozen=True)
-class Check:
+class StandardCheck:
     """A check in a standard: when [s from any start], what was read, what it should be."""
 
     at_s: float
@@ -44,13 +44,13 @@ class Check:
         return self.value - self.expected
 
 
-def holds(check: Check, criteria: Criteria) -> bool:
+def holds(check: StandardCheck, criteria: DriftCriteria) -> bool:
     """Whether the probe held: the error is within the criterion, the absolute or the relative one, whichever is greater."""
     allowed = max(criteria.holds, abs(check.expected) * criteria.holds_percent / 100)
     return abs(check.error) <= allowed + 1e-9
 
 
-def correct_one_point(values: Floats, times_s: Floats, closing: Check, opened_s: float) -> Floats:
+def correct_one_point(values: Floats, times_s: Floats, closing: StandardCheck, opened_s: float) -> Floats:
     """Spread the closing error evenly over the time since the calibration and take it off [unit, s].
 
     v − e·(t − t0)/(t1 − t0): nothing at the calibration, all of it at the check. Source: USGS-TM1D3.
@@ -59,7 +59,9 @@ def correct_one_point(values: Floats, times_s: Floats, closing: Check, opened_s:
     return plain(np.asarray(v - closing.error * (t - opened_s) / (closing.at_s - opened_s)))
 
 
-def correct_two_point(values: Floats, times_s: Floats, low: Check, high: Check, opened_s: float) -> Floats:
+def correct_two_point(
+    values: Floats, times_s: Floats, low: StandardCheck, high: StandardCheck, opened_s: float
+) -> Floats:
     """The same with two closing standards: the error is taken as a line between them, at each reading's own value.
 
     Both checks are taken at the later of their times. Raises InputError where the standards are the same. Source:
@@ -87,7 +89,7 @@ def _enter(values: Any, times: Any, opened_s: float, closed_s: float) -> tuple[n
     return v, t
 
 
-def grade(correction: Floats, criteria: Criteria, value: Floats | None = None) -> Any:
+def grade(correction: Floats, criteria: DriftCriteria, value: Floats | None = None) -> Any:
     """Grade by the size of the correction: excellent, good, fair, poor; "not reported" beyond the most.
 
     correction : what was taken off [unit]; value : the corrected value, for relative criteria [unit]
@@ -105,7 +107,7 @@ def grade(correction: Floats, criteria: Criteria, value: Floats | None = None) -
 
 
 @dataclass(frozen=True)
-class Effect:
+class DriftEffect:
     """What a closing check does to one reading."""
 
     state: str
@@ -115,23 +117,35 @@ class Effect:
     worked: Worked
 
 
-def effect(criteria: Criteria, value: float, at_s: float, closing: Check, opened_s: float) -> Effect:
+def effect(criteria: DriftCriteria, value: float, at_s: float, closing: StandardCheck, opened_s: float) -> DriftEffect:
     """Bracketed where the probe held, else corrected in time, graded, or not reported; with the working [unit, s]."""
     unit = criteria.unit
     ladder = Ladder("What the closing check does")
     ladder.step(
-        "e", "error at the closing check", "e = read − expected", closing.error, unit, "USGS-TM1D3",
-        ("read", "read in the standard", closing.value, unit), ("exp", "standard", closing.expected, unit),
-    )  # fmt: skip
+        "e",
+        "error at the closing check",
+        "e = read − expected",
+        closing.error,
+        unit,
+        "USGS-TM1D3",
+        ("read", "read in the standard", closing.value, unit),
+        ("exp", "standard", closing.expected, unit),
+    )
     if holds(closing, criteria):
         ladder.step("v", "value stands", "the probe held", value, unit, "USGS-TM1D3")
-        return Effect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
+        return DriftEffect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
     after = float(correct_one_point(value, at_s, closing, opened_s))
     share = (at_s - opened_s) / (closing.at_s - opened_s)
     ladder.step(
-        "v", "corrected, linear in time", "v' = v − e·(t − t0)/(t1 − t0)", after, unit, "USGS-TM1D3",
-        ("v", "as read", value, unit), ("share", "share of the time", share, ""),
-    )  # fmt: skip
+        "v",
+        "corrected, linear in time",
+        "v' = v − e·(t − t0)/(t1 − t0)",
+        after,
+        unit,
+        "USGS-TM1D3",
+        ("v", "as read", value, unit),
+        ("share", "share of the time", share, ""),
+    )
     graded = str(grade(value - after, criteria, after))
     state = "not reported" if graded == "not reported" else "corrected"
-    return Effect(state, value, after, graded, Worked(after, unit, ladder.done()))
+    return DriftEffect(state, value, after, graded, Worked(after, unit, ladder.done()))

@@ -96,9 +96,7 @@ class InputErrors(InputError):
     def __init__(self, faults: Sequence[InputError]) -> None:
         self._faults = tuple(faults)
         super().__init__(
-            ", ".join(f.field for f in faults),
-            " ".join(str(f) for f in faults),
-            value=[f.value for f in faults],
+            ", ".join(f.field for f in faults), " ".join(str(f) for f in faults), value=[f.value for f in faults]
         )
 
     @property

@@ -14,7 +14,7 @@ from brumel.core.constants.defined import NERNST_MV_PER_K, ZERO_CELSIUS_K
 from brumel.core.constants.measured import AMMONIUM_G_MOL, NITROGEN_G_MOL
 from brumel.core.errors import CannotFit, WrongShape
 from brumel.core.ph.electrode import nernst_slope_mv
-from brumel.core.verdict import Outcome, Row, Verdict
+from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.core.working import Ladder, Worked
 
 Ion = Literal["nitrate", "ammonium"]
@@ -155,14 +155,7 @@ def pair(high: IonPoint, low: IonPoint) -> Pair:
 
 
 def verdict(
-    high: IonPoint,
-    low: IonPoint,
-    ion: Ion,
-    *,
-    gap_low_mv: float,
-    gap_high_mv: float,
-    apart_c: float,
-    source: str,
+    high: IonPoint, low: IonPoint, ion: Ion, *, gap_low_mv: float, gap_high_mv: float, apart_c: float, source: str
 ) -> Verdict:
     """Pair rules: temperatures apart, gap at 25 °C and 10:1, the sign of the ion; limits from the method [mV, °C]."""
     found = pair(high, low)
@@ -173,16 +166,40 @@ def verdict(
     right = rises == (SIGN[ion] > 0)
     return Verdict(
         (
-            Row("pair_c", "temperatures of the pair apart", spread, "°C", f"up to {apart_c:g} °C",
-                Outcome.FIT if spread <= apart_c else Outcome.NOT, source, "", 2),
-            Row("gap", "gap of the pair, at 25 °C and 10:1", found.normalised_mv, "mV",
+            CriterionRow(
+                "pair_c",
+                "temperatures of the pair apart",
+                spread,
+                "°C",
+                f"up to {apart_c:g} °C",
+                Outcome.FIT if spread <= apart_c else Outcome.NOT,
+                source,
+                "",
+                2,
+            ),
+            CriterionRow(
+                "gap",
+                "gap of the pair, at 25 °C and 10:1",
+                found.normalised_mv,
+                "mV",
                 f"{gap_low_mv:g} to {gap_high_mv:g} mV",
-                Outcome.FIT if inside else Outcome.NOT if shrunk else Outcome.CARE, source,
-                "the tip has aged: replace it" if shrunk else "", 1),
-            Row("sign", f"{ion} {'rises' if SIGN[ion] > 0 else 'falls'} with concentration", None, "", "the right way",
-                Outcome.FIT if right else Outcome.NOT, "Nernst's law", "" if right else "cups swapped, or the wrong tip"),
+                Outcome.FIT if inside else Outcome.NOT if shrunk else Outcome.CARE,
+                source,
+                "the tip has aged: replace it" if shrunk else "",
+                1,
+            ),
+            CriterionRow(
+                "sign",
+                f"{ion} {'rises' if SIGN[ion] > 0 else 'falls'} with concentration",
+                None,
+                "",
+                "the right way",
+                Outcome.FIT if right else Outcome.NOT,
+                "Nernst's law",
+                "" if right else "cups swapped, or the wrong tip",
+            ),
         )
-    )  # fmt: skip
+    )
 
 
 # -- activity and interference
@@ -285,9 +302,16 @@ def explain_ammonia(total_mg_l_as_n: float, ph: float, temperature_c: float, sal
     ladder = Ladder("Un-ionised ammonia")
     ladder.step("TAN", "total ammonia nitrogen", "as given", total_mg_l_as_n, "mg/L as N", "reading")
     ladder.step(
-        "pKa", "of ammonium here", formula, pka, "", source, ("T", "temperature", temperature_c, "°C"),
-        ("S", "salinity", salinity, ""), digits=4,
-    )  # fmt: skip
+        "pKa",
+        "of ammonium here",
+        formula,
+        pka,
+        "",
+        source,
+        ("T", "temperature", temperature_c, "°C"),
+        ("S", "salinity", salinity, ""),
+        digits=4,
+    )
     ladder.step(
         "f", "un-ionised share", "f = 1 / (1 + 10^(pKa − pH))", share * 100, "%", source, ("pH", "pH", ph, ""), digits=2
     )

@@ -35,7 +35,7 @@ SETTINGS: dict[str, Setting] = {
     "preset_salinity": Setting("Preset salinity", "", 0.0, 42.0),
     "preset_pressure_hpa": Setting("Preset pressure", "hPa", 500.0, 1100.0, optional=True),
     "auto_off_min": Setting("Switches itself off after", "min", 0.0, 240.0),
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)

@@ -263,6 +263,9 @@ def target(
             "C·x", "target", "share of saturation", share * full, "mg/L", "", ("x", "share", share, ""), digits=2
         )
     return Target(
-        round(share * full, 2), 100 * share, 100 * share * full / salted, pressure_hpa,
+        round(share * full, 2),
+        100 * share,
+        100 * share * full / salted,
+        pressure_hpa,
         Worked(share * full, "mg/L", ladder.done()),
-    )  # fmt: skip
+    )

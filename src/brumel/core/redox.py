@@ -9,7 +9,7 @@ import numpy as np
 from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.measured import HALF_CELL_C, HALF_CELL_MV, HALF_CELL_NAMES
 from brumel.core.ph.electrode import nernst_slope_mv
-from brumel.core.verdict import Outcome, Row, Verdict
+from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.core.working import Ladder, Worked
 
 MV_RANGE = (-1500.0, 1500.0)
@@ -105,7 +105,9 @@ def verdict(orp_mv: float, expected: float, tolerance_mv: float, source: str) ->
     error = orp_mv - expected
     size = round(abs(error), 9)
     outcome = Outcome.FIT if size <= tolerance_mv else Outcome.CARE if size <= 2 * tolerance_mv else Outcome.NOT
-    row = Row("orp", "error in the standard", error, "mV", f"within ±{tolerance_mv:g} mV", outcome, source, "", 0)
+    row = CriterionRow(
+        "orp", "error in the standard", error, "mV", f"within ±{tolerance_mv:g} mV", outcome, source, "", 0
+    )
     return Verdict((row,))
 
 
@@ -116,8 +118,14 @@ def explain(orp_mv: float, electrode: str, temperature_c: float) -> Worked:
     ladder = Ladder("Eh against the standard hydrogen electrode")
     ladder.step("ORP", f"as read, against {HALF_CELL_NAMES[electrode]}", "as read", orp_mv, "mV", "reading", digits=0)
     ladder.step(
-        "Eref", f"half-cell {HALF_CELL_NAMES[electrode]}", "table, linear in T", half, "mV", "USGS-A6.5",
-        ("T", "temperature", temperature_c, "°C"), digits=0,
-    )  # fmt: skip
+        "Eref",
+        f"half-cell {HALF_CELL_NAMES[electrode]}",
+        "table, linear in T",
+        half,
+        "mV",
+        "USGS-A6.5",
+        ("T", "temperature", temperature_c, "°C"),
+        digits=0,
+    )
     ladder.step("Eh", "against the standard hydrogen electrode", "Eh = ORP + Eref", value, "mV", "USGS-A6.5", digits=0)
     return Worked(value, "mV", ladder.done())

@@ -97,10 +97,24 @@ def explain(conductivity_us_cm: float, temperature_c: float) -> Worked:
         "κ", "conductivity at the sample's temperature", "as read", conductivity_us_cm, "µS/cm", "reading", digits=0
     )
     ladder.step(
-        "Rt", "ratio to sea water of salinity 35 at that temperature", "Rt = κ / κ(35, T)", conductivity_us_cm / at_35,
-        "", "PSS78", ("κ35", "sea water of 35 there", at_35, "µS/cm"), ("T", "temperature", temperature_c, "°C"), digits=5,
-    )  # fmt: skip
+        "Rt",
+        "ratio to sea water of salinity 35 at that temperature",
+        "Rt = κ / κ(35, T)",
+        conductivity_us_cm / at_35,
+        "",
+        "PSS78",
+        ("κ35", "sea water of 35 there", at_35, "µS/cm"),
+        ("T", "temperature", temperature_c, "°C"),
+        digits=5,
+    )
     key = "PSS78" if value >= 2 else "Hill1986"
-    ladder.step("S", "practical salinity", "S = Σ aᵢ·Rt^(i/2) + ΔS(T)" + (" + low-salinity term" if value < 2 else ""),
-                value, "", key, digits=3)  # fmt: skip
+    ladder.step(
+        "S",
+        "practical salinity",
+        "S = Σ aᵢ·Rt^(i/2) + ΔS(T)" + (" + low-salinity term" if value < 2 else ""),
+        value,
+        "",
+        key,
+        digits=3,
+    )
     return Worked(value, "", ladder.done())

@@ -25,7 +25,7 @@ class State(StrEnum):
 
 
 @dataclass(frozen=True)
-class Criteria:
+class SettlingCriteria:
     """When a quantity counts as settled. `relative` limits are percent of the present value.
 
     window_s, shortest_s, longest_s [s]; drift_per_min and noise [unit, or % where relative]; low and high are
@@ -75,7 +75,7 @@ class Settling:
 _MOST_IN_WINDOW = 160  # Theil-Sen is quadratic; a denser window is thinned to medians of equal bins
 
 
-def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
+def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     """Judge a trace at its last sample.
 
     Parameters
@@ -89,11 +89,7 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
     two columns of numbers. Source: criteria's own; method common practice, no source.
     """
     t, y, skipped, last_t = _clean(times_s, values, criteria)
-    limits: dict[str, Any] = {
-        "drift_limit": criteria.drift_per_min,
-        "noise_limit": criteria.noise,
-        "skipped": skipped,
-    }
+    limits: dict[str, Any] = {"drift_limit": criteria.drift_per_min, "noise_limit": criteria.noise, "skipped": skipped}
     if t.size == 0:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
     t, y, since = _after_last_step(t, y, criteria)
@@ -107,9 +103,7 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
 
     if since is not None and elapsed - since < criteria.window_s / 2:
         return Settling(
-            State.STEPPING,
-            f"The reading jumped at {since:.0f} s: bubble, bumped probe or swapped cup?",
-            **shown,
+            State.STEPPING, f"The reading jumped at {since:.0f} s: bubble, bumped probe or swapped cup?", **shown
         )
     started = since or 0.0
     wait = criteria.shortest_s - (elapsed - started)
@@ -125,8 +119,10 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
             State.SETTLED,
             f"Drift {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}), "
             f"noise {noise:.2f} {unit} (limit {criteria.noise:g}).",
-            forecast=value, seconds_to_go=0.0, **shown,
-        )  # fmt: skip
+            forecast=value,
+            seconds_to_go=0.0,
+            **shown,
+        )
     end, to_go = _forecast(t, y, criteria.drift_per_min * scale)
     if to_go is not None:
         to_go += criteria.window_s / 2  # the drift shown is that of the window's middle
@@ -139,13 +135,17 @@ def judge(times_s: Any, values: Any, criteria: Criteria) -> Settling:
         return Settling(
             State.DRIFTING,
             f"Still moving {drift:+.2f} {unit}/min after {criteria.longest_s / 60:.3g} min.",
-            forecast=end, seconds_to_go=to_go, **shown,
-        )  # fmt: skip
+            forecast=end,
+            seconds_to_go=to_go,
+            **shown,
+        )
     return Settling(
         State.SETTLING,
         f"Moving {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}).",
-        forecast=end, seconds_to_go=to_go, **shown,
-    )  # fmt: skip
+        forecast=end,
+        seconds_to_go=to_go,
+        **shown,
+    )
 
 
 @dataclass(frozen=True)
@@ -201,16 +201,20 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     spread = float(np.max(np.abs(chosen - middle)))
     drift, _ = _drift_and_noise(t[picked], chosen)
     band = abs(middle) * criteria.tolerance / 100 if criteria.relative else criteria.tolerance
-    shown |= {"drift_per_min": drift, "noise": spread / (abs(middle) / 100 if criteria.relative else 1.0)}
+    # A relative tolerance is a share of the reading, so the spread is stated as one too.
+    stated = spread / max(abs(middle) / 100, 1e-9) if criteria.relative else spread
+    shown |= {"drift_per_min": drift, "noise": stated}
     unit = "%" if criteria.relative else criteria.unit
-    words = f"The last {criteria.count} readings lie within ±{spread:.2g} {unit} (limit ±{criteria.tolerance:g})."
+    words = (
+        f"The last {criteria.count} readings lie within ±{stated:.2g} {unit} (limit ±{criteria.tolerance:g} {unit})."
+    )
     if spread <= band + 1e-12:
         return Settling(State.SETTLED, words, forecast=shown["value"], seconds_to_go=0.0, **shown)
     state = State.DRIFTING if elapsed > criteria.longest_s else State.SETTLING
     return Settling(state, words, **shown)
 
 
-def settling_time_s(times_s: Any, values: Any, criteria: Criteria, final: float) -> float:
+def settling_time_s(times_s: Any, values: Any, criteria: SettlingCriteria, final: float) -> float:
     """When the trace came within three noise limits of `final` and stayed there [s]; 0 for an empty trace."""
     t, y, _, _ = _clean(times_s, values, criteria)
     scale = max(abs(final), 1e-9) / 100 if criteria.relative else 1.0
@@ -218,7 +222,7 @@ def settling_time_s(times_s: Any, values: Any, criteria: Criteria, final: float)
     return float(t[outside[-1]]) if outside.size else 0.0
 
 
-def jumps(times_s: Any, values: Any, criteria: Criteria) -> int:
+def jumps(times_s: Any, values: Any, criteria: SettlingCriteria) -> int:
     """How many jumps the trace has that its neighbours do not explain, counted from the end, at most 9."""
     t, y, _, _ = _clean(times_s, values, criteria)
     count = 0
@@ -232,7 +236,7 @@ def jumps(times_s: Any, values: Any, criteria: Criteria) -> int:
 
 
 def _clean(
-    times_s: Any, values: Any, criteria: Criteria | FieldCriteria
+    times_s: Any, values: Any, criteria: SettlingCriteria | FieldCriteria
 ) -> tuple[NDArray[Any], NDArray[Any], int, float]:
     try:
         t = np.atleast_1d(np.asarray(times_s, dtype=np.float64))
@@ -255,7 +259,7 @@ def _clean(
 
 
 def _after_last_step(
-    t: NDArray[np.float64], y: NDArray[np.float64], criteria: Criteria
+    t: NDArray[np.float64], y: NDArray[np.float64], criteria: SettlingCriteria
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], float | None]:
     """Cut the trace at the last jump that its neighbours do not explain; None where there was none."""
     if t.size < 8:

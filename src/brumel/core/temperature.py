@@ -10,7 +10,7 @@ import numpy as np
 from brumel.core.checking import Door
 from brumel.core.errors import WrongShape
 from brumel.core.uncertainty import Budget, propagate, rectangular
-from brumel.core.verdict import Outcome, Row, Verdict
+from brumel.core.verdict import CriterionRow, Outcome, Verdict
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,9 @@ def verdict(points: Sequence[ReferencePoint], tolerance_c: float, source: str = 
         outcome = Outcome.FIT if size <= tolerance_c else Outcome.CARE if size <= 2 * tolerance_c else Outcome.NOT
         name = p.name or f"{p.reference_c:.1f} °C"
         rows.append(
-            Row("temperature", f"error at {name}", error, "°C", f"within ±{tolerance_c:g} °C", outcome, source, "", 2)
+            CriterionRow(
+                "temperature", f"error at {name}", error, "°C", f"within ±{tolerance_c:g} °C", outcome, source, "", 2
+            )
         )
     return Verdict(tuple(rows))
 
@@ -68,7 +70,8 @@ def budget(
 ) -> Budget:
     """Uncertainty of a temperature read with a checked thermometer [°C]. Source: GUM."""
     inputs = {
-        "reading": (temperature_c, noise_c), "reference thermometer": (0.0, reference.expanded_uncertainty_c / 2),
+        "reading": (temperature_c, noise_c),
+        "reference thermometer": (0.0, reference.expanded_uncertainty_c / 2),
         "rounding of the display": (0.0, rectangular(resolution_c / 2)),
-    }  # fmt: skip
+    }
     return propagate(lambda x: sum(x.values()), inputs)

@@ -33,7 +33,7 @@ class Budget:
         return math.sqrt(sum(c.amount**2 for c in self.contributions))
 
     @property
-    def expanded(self) -> float:
+    def expanded_uncertainty(self) -> float:
         return self.coverage * self.standard
 
 
@@ -58,8 +58,8 @@ def rectangular(half_width: float) -> float:
     return half_width / math.sqrt(3)
 
 
-def digits_for(expanded: float, most: int = 4) -> int:
+def digits_for(expanded_uncertainty: float, most: int = 4) -> int:
     """Decimals to show so that the last digit is worth about a tenth to a half of U, at least 0."""
-    if not (math.isfinite(expanded) and expanded > 0):
+    if not (math.isfinite(expanded_uncertainty) and expanded_uncertainty > 0):
         return 2
-    return max(0, min(most, -math.floor(math.log10(expanded))))
+    return max(0, min(most, -math.floor(math.log10(expanded_uncertainty))))

@@ -7,7 +7,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from brumel.core.errors import InputError, NotANumber, UnknownName
+from brumel.core.errors import InputError, NotANumber
 from brumel.core.quantities import sentence_label
 
 #: Per dimension: the canonical unit first, then what people may write, each with its name for pint.
@@ -21,9 +21,20 @@ UNITS: dict[str, dict[str, str]] = {
     "time": {"min": "minute", "h": "hour", "s": "second", "d": "day"},
 }
 _ALIASES = {
-    "c": "°C", "degc": "°C", "f": "°F", "degf": "°F", "us/cm": "µS/cm", "μs/cm": "µS/cm", "us": "µS/cm", "µs": "µS/cm",
-    "ms": "mS/cm", "mg/l": "mg/L", "g/l": "g/L", "ug/l": "µg/L", "torr": "mmHg",
-}  # fmt: skip
+    "c": "°C",
+    "degc": "°C",
+    "f": "°F",
+    "degf": "°F",
+    "us/cm": "µS/cm",
+    "μs/cm": "µS/cm",
+    "us": "µS/cm",
+    "µs": "µS/cm",
+    "ms": "mS/cm",
+    "mg/l": "mg/L",
+    "g/l": "g/L",
+    "ug/l": "µg/L",
+    "torr": "mmHg",
+}
 
 
 @functools.cache
@@ -31,15 +42,6 @@ def _registry() -> Any:
     from pint import UnitRegistry  # heavy to import; only the edge pays for it
 
     return UnitRegistry(autoconvert_offset_to_baseunit=True)
-
-
-def dimension_of(unit: str) -> str:
-    """The dimension a unit belongs to; raises UnknownName with the nearest match, and for "ppm" without its factor."""
-    text = _name(unit)
-    for dimension, units in UNITS.items():
-        if text in units:
-            return dimension
-    raise UnknownName("unit", unit, [u for units in UNITS.values() for u in units])
 
 
 def _name(unit: str) -> str:

@@ -18,19 +18,14 @@ class Outcome(StrEnum):
 
     @property
     def words(self) -> str:
-        return {
-            "fit": "fit for use",
-            "care": "use with care",
-            "not": "do not use",
-            "unknown": "not judged",
-        }[self.value]
+        return {"fit": "fit for use", "care": "use with care", "not": "do not use", "unknown": "not judged"}[self.value]
 
 
 _RANK = {Outcome.UNKNOWN: 0, Outcome.FIT: 1, Outcome.CARE: 2, Outcome.NOT: 3}
 
 
 @dataclass(frozen=True)
-class Row:
+class CriterionRow:
     """One criterion: what was measured, against which limit, with what result, by whose word."""
 
     key: str
@@ -61,12 +56,14 @@ class Band:
             return Outcome.CARE
         return Outcome.NOT
 
-    def row(self, key: str, criterion: str, value: float, unit: str, *, digits: int = 1, note: str = "") -> Row:
+    def row(
+        self, key: str, criterion: str, value: float, unit: str, *, digits: int = 1, note: str = ""
+    ) -> CriterionRow:
         tail = f" {unit}" if unit else ""
         limit = (
             f"{self.fit_low:g} to {self.fit_high:g}{tail} fit, {self.care_low:g} to {self.care_high:g}{tail} with care"
         ).replace("-", "−")
-        return Row(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
+        return CriterionRow(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
 
 
 @dataclass(frozen=True)
@@ -77,14 +74,24 @@ class Tolerance:
     unit: str = ""
     source: str = "common practice, no source"
 
-    def row(self, key: str, criterion: str, value: float, *, beyond: Outcome = Outcome.NOT, care: float = 1.0,
-            digits: int = 2, note: str = "", signed: bool = True) -> Row:  # fmt: skip
+    def row(
+        self,
+        key: str,
+        criterion: str,
+        value: float,
+        *,
+        beyond: Outcome = Outcome.NOT,
+        care: float = 1.0,
+        digits: int = 2,
+        note: str = "",
+        signed: bool = True,
+    ) -> CriterionRow:
         """Fit within the tolerance, with care up to `care` times it, else `beyond`."""
         size = round(abs(value), 9)
         outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= care * self.value else beyond
         tail = f" {self.unit}" if self.unit else ""
         limit = f"within ±{self.value:g}{tail}" if signed else f"up to {self.value:g}{tail}"
-        return Row(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
+        return CriterionRow(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
 
 
 Limits = Mapping[str, Band | Tolerance]
@@ -94,7 +101,7 @@ Limits = Mapping[str, Band | Tolerance]
 class Verdict:
     """All rows and the word they add up to."""
 
-    rows: tuple[Row, ...]
+    rows: tuple[CriterionRow, ...]
 
     @property
     def outcome(self) -> Outcome:
@@ -107,7 +114,7 @@ class Verdict:
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Verdict:
         """The inverse of `as_dict`."""
-        return cls(tuple(Row(**{**row, "outcome": Outcome(row["outcome"])}) for row in data["rows"]))
+        return cls(tuple(CriterionRow(**{**row, "outcome": Outcome(row["outcome"])}) for row in data["rows"]))
 
 
 def worst(outcomes: Iterable[Outcome]) -> Outcome:

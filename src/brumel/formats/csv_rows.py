@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-_FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\r", "\n", "|", "%")
+_FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\r", "\n", "|")
 
 
 def safe_cell(value: Any) -> Any:

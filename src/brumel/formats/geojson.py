@@ -62,11 +62,13 @@ def write(features: Iterable[Mapping[str, Any]]) -> str:
     """A FeatureCollection of points, longitude before latitude, as RFC 7946 has it."""
     found = [
         {
-            "type": "Feature", "id": f["id"], "properties": f["properties"],
+            "type": "Feature",
+            "id": f["id"],
+            "properties": f["properties"],
             "geometry": None if f["position"] is None else {"type": "Point", "coordinates": list(f["position"])},
         }
         for f in features
-    ]  # fmt: skip
+    ]
     return json.dumps({"type": "FeatureCollection", "features": found}, ensure_ascii=False, indent=1, allow_nan=False)
 
 
@@ -92,7 +94,7 @@ def read(data: bytes) -> list[dict[str, Any]]:
             "properties": f.properties.model_dump(mode="json"),
         }
         for f in found.features
-    ]  # fmt: skip
+    ]
 
 
 def _where(loc: tuple[int | str, ...]) -> str:

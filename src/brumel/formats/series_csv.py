@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime, tzinfo
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
@@ -41,8 +41,8 @@ def read(data: bytes, zone: str) -> Series:
     mark = next((d for d in (";", "\t", ",") if d in first), "")
     if not mark:
         raise InputError("file", "The file is not a table with a time and a value in columns.")
-    rows = csv.reader(io.StringIO(text), delimiter=mark)
-    head = [h.strip().lower() for h in next(rows, [])]
+    rows = _lines(text, mark)
+    head = [h.strip().lower()[:80] for h in next(rows, [])]
     if len(head) < 2 or head[0] not in TIMES:
         raise InputError("file", f"The first line must name the columns, the first of them {' or '.join(TIMES[:2])}.")
     local: tzinfo = UTC if head[0] == "time_utc" else ZoneInfo(zone)
@@ -72,11 +72,22 @@ def read(data: bytes, zone: str) -> Series:
     return Series(times, values, head[1])
 
 
+def _lines(text: str, delimiter: str) -> Iterator[list[str]]:
+    """The cells line by line. Raises InputError for a cell no reader takes."""
+    rows = csv.reader(io.StringIO(text), delimiter=delimiter)
+    try:
+        yield from rows
+    except csv.Error as error:
+        raise InputError("file", f"The file, line {rows.line_num}: a cell cannot be read ({error}).") from None
+
+
 def _time(text: str, local: tzinfo) -> datetime:
     try:
         found = datetime.fromisoformat(text.strip())
     except ValueError:
         raise ValueError(f"“{text.strip()[:40]}” is not a time as 2026-11-25T09:00") from None
+    if not 1990 <= found.year <= 2100:
+        raise ValueError(f"{text.strip()[:40]} is not between 1990 and 2100")
     if found.tzinfo is not None:
         return found.astimezone(UTC)
     early, late = found.replace(tzinfo=local, fold=0), found.replace(tzinfo=local, fold=1)

@@ -27,7 +27,7 @@ MOST_SILENT = 8
 _TABLE = "create table if not exists rows (id integer primary key, session text, body text, refused integer default 0)"
 
 
-class Refused(Exception):
+class ServerRefused(Exception):
     """The server will not have it; the message says why."""
 
 
@@ -118,7 +118,7 @@ class Agent:
             asked = time.monotonic()
             try:
                 found = self._post("/link/hello", {"agent": self.name})
-            except Refused:
+            except ServerRefused:
                 raise
             except (OSError, ValueError):
                 self._tell("no line to the server; trying again")
@@ -167,7 +167,7 @@ class Agent:
             mine = round(time.monotonic() - started, 3) if session == now else None
             try:
                 found = self._post("/link/samples", {"session": session, "now": mine, "rows": rows})
-            except Refused as error:
+            except ServerRefused as error:
                 self.spool.refused(ids)
                 self._tell(f"{len(ids)} rows kept aside: {error}")
                 continue
@@ -185,16 +185,18 @@ class Agent:
 
     def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
         request = urllib.request.Request(  # noqa: S310 - the command line takes http and https only
-            self.server.rstrip("/") + path, data=json.dumps(body).encode(), method="POST",
+            self.server.rstrip("/") + path,
+            data=json.dumps(body).encode(),
+            method="POST",
             headers={"Content-Type": "application/json", "Authorization": f"Bearer {self.token}"},
-        )  # fmt: skip
+        )
         try:
             with urllib.request.urlopen(request, timeout=10) as answer:  # noqa: S310
                 found: dict[str, Any] = json.load(answer)
                 return found
         except urllib.error.HTTPError as error:
             if error.code in (401, 403, 404, 410, 422):
-                raise Refused(_reason(error)) from error
+                raise ServerRefused(_reason(error)) from error
             raise OSError(f"answer {error.code}") from error
 
     def _tell(self, words: str) -> None:

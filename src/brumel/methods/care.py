@@ -6,11 +6,12 @@ import functools
 from typing import Literal
 
 import yaml
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from brumel.methods.loader import DATA
+from brumel.methods.strict import Strict
 
-Quantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"]
+CareQuantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"]
 
 
 def _kin(quantity: str) -> str:
@@ -18,30 +19,26 @@ def _kin(quantity: str) -> str:
     return "ions" if quantity in ("nitrate", "ammonium") else quantity
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Care(_Strict):
+class Care(Strict):
     """One piece of advice, by the school that gives it."""
 
-    quantity: Quantity
+    quantity: CareQuantity
     what: Literal["stow", "clean", "revive", "never"]
     school: str
     advice: str
     source: str = Field(min_length=3)
 
 
-class Caution(_Strict):
+class Caution(Strict):
     """A caution and the step it belongs to."""
 
     key: str
     step: Literal["solutions", "cleaning", "zero", "handling", "membrane", "site", "judging"]
-    quantities: tuple[Quantity, ...]
+    quantities: tuple[CareQuantity, ...]
     words: str
 
 
-class CareBook(_Strict):
+class CareBook(Strict):
     """All of it."""
 
     care: tuple[Care, ...]

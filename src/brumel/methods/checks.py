@@ -5,18 +5,15 @@ from __future__ import annotations
 import functools
 
 import yaml
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
 from brumel.core import drift
 from brumel.methods.loader import DATA
 from brumel.methods.model import Limit
+from brumel.methods.strict import Strict
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-
-
-class Closing(_Strict):
+class ClosingCriteria(Strict):
     """Criteria of the closing check of one quantity."""
 
     holds: float = Field(gt=0)
@@ -27,11 +24,11 @@ class Closing(_Strict):
     unit: str
     source: str = Field(min_length=3)
 
-    def criteria(self) -> drift.Criteria:
-        return drift.Criteria(**self.model_dump())
+    def criteria(self) -> drift.DriftCriteria:
+        return drift.DriftCriteria(**self.model_dump())
 
 
-class Checks(_Strict):
+class Checks(Strict):
     """All limits by quantity and name."""
 
     temperature: dict[str, Limit]
@@ -39,7 +36,7 @@ class Checks(_Strict):
     ions: dict[str, Limit]
     conductivity: dict[str, Limit]
     oxygen: dict[str, Limit]
-    closing: dict[str, Closing]
+    closing: dict[str, ClosingCriteria]
 
 
 @functools.cache

@@ -32,12 +32,18 @@ class FieldSpec(BaseModel):
     def criteria(self, quantity: str, *, typed: bool = False) -> FieldCriteria:
         """The field rule; typed readings come one by one, so two of them are compared."""
         return FieldCriteria(
-            quantity=quantity, unit=self.unit, tolerance=self.field_tolerance.value,
-            count=2 if typed else self.count, spacing_s=0.0 if typed else self.spacing_s,
-            shortest_s=0.0 if typed else self.shortest_s, longest_s=self.longest_s,
-            low=min(-50.0, self.instrument[0]), high=max(500.0, self.instrument[1]), relative=self.relative,
+            quantity=quantity,
+            unit=self.unit,
+            tolerance=self.field_tolerance.value,
+            count=2 if typed else self.count,
+            spacing_s=0.0 if typed else self.spacing_s,
+            shortest_s=0.0 if typed else self.shortest_s,
+            longest_s=self.longest_s,
+            low=min(-50.0, self.instrument[0]),
+            high=max(500.0, self.instrument[1]),
+            relative=self.relative,
             source=self.field_tolerance.source,
-        )  # fmt: skip
+        )
 
 
 @functools.cache

@@ -1,4 +1,4 @@
-"""Looking a probe over before use: per quantity the items, each with a picture, plain findings, their remedy, and whether
+"""Inspecting a probe before use: per quantity the items, each with a picture, plain findings, their remedy, and whether
 they keep the probe off Bench. From `data/inspection.yaml`."""
 
 from __future__ import annotations
@@ -6,43 +6,40 @@ from __future__ import annotations
 import functools
 
 import yaml
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+from pydantic import Field, TypeAdapter
 
 from brumel.methods.loader import DATA
+from brumel.methods.strict import Strict
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Finding(_Strict):
-    """Something that may be seen: words, what to do, whether it keeps the probe off Bench, the upkeep that mends it."""
+class InspectionFinding(Strict):
+    """Something that may be seen: words, what to do, whether it keeps the probe off Bench, what maintenance mends it."""
 
     key: str
     words: str
     remedy: str
     blocks: bool = False
-    upkeep: str = ""
+    maintenance: str = ""
 
 
-class Item(_Strict):
+class InspectionItem(Strict):
     """One place to look at: which picture, the question, what is good, what else may be seen."""
 
     key: str
     picture: str
     question: str
     good: str
-    findings: tuple[Finding, ...] = Field(min_length=1)
+    findings: tuple[InspectionFinding, ...] = Field(min_length=1)
     not_kinds: tuple[str, ...] = ()
 
 
 @functools.cache
-def _load() -> dict[str, tuple[Item, ...]]:
+def _load() -> dict[str, tuple[InspectionItem, ...]]:
     data = yaml.safe_load((DATA / "inspection.yaml").read_text("utf-8"))
-    return TypeAdapter(dict[str, tuple[Item, ...]]).validate_python(data)
+    return TypeAdapter(dict[str, tuple[InspectionItem, ...]]).validate_python(data)
 
 
-def items_for(quantity: str, kind: str) -> tuple[Item, ...]:
+def items_for(quantity: str, kind: str) -> tuple[InspectionItem, ...]:
     """What to look at on a probe of this quantity and kind; plug and cable come last for all."""
     book = _load()
     own = book.get("ions" if quantity in ("nitrate", "ammonium") else quantity, ())

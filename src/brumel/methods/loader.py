@@ -16,7 +16,7 @@ from brumel.methods.model import Method
 
 DATA = Path(__file__).parent / "data"
 BIGGEST_FILE = 200_000
-#: The order of a whole meter's sitting: everything rests on temperature, ions on all the others.
+#: The order of a whole meter's calibration session: everything rests on temperature, ions on all the others.
 ORDER = ("temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine")
 
 

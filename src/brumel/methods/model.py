@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any, Literal, Self
 
-from pydantic import AliasChoices, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AliasChoices, ConfigDict, Field, model_validator
 
-from brumel.core.settling import Criteria
+from brumel.core.settling import SettlingCriteria
 from brumel.core.verdict import Band, Limits, Tolerance
+from brumel.methods.strict import Strict
 
-Quantity = Literal["temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine"]
+QuantityKey = Literal["temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine"]
 Vessel = Literal["solution", "air", "saturated_air", "saturated_water", "reference"]
 Role = Literal["zero", "adjust", "check", "found", "left"]
 
@@ -28,21 +29,22 @@ LIMITS: dict[str, tuple[frozenset[str], frozenset[str]]] = {
     "chlorine": (frozenset(), frozenset({"tolerance", "en"})),
 }
 FITS: dict[str, tuple[str, ...]] = {
-    "ph": ("segments", "line", "offset"), "conductivity": ("cell", "check"), "oxygen": ("gain", "check"),
-    "redox": ("offset", "check"), "nitrate": ("pairs",), "ammonium": ("pairs",), "temperature": ("correct", "check"),
+    "ph": ("segments", "line", "offset"),
+    "conductivity": ("cell", "check"),
+    "oxygen": ("gain", "check"),
+    "redox": ("offset", "check"),
+    "nitrate": ("pairs",),
+    "ammonium": ("pairs",),
+    "temperature": ("correct", "check"),
     "chlorine": ("gain", "check"),
-}  # fmt: skip
+}
 #: What a run that only closes a span is fitted by: nothing.
 CLOSING = "closing"
 #: As found before as left: pH methods stored before it was asked of them are judged by this.
 AS_FOUND_PH = Tolerance(0.2, "pH", "USGS-TM1D3")
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-
-
-class Limit(_Strict):
+class Limit(Strict):
     """One number with its unit and source."""
 
     value: float
@@ -50,7 +52,7 @@ class Limit(_Strict):
     source: str = Field(min_length=3)
 
 
-class BandSpec(_Strict):
+class BandSpec(Strict):
     """A two-width limit: fit inside, with care inside, beyond that not."""
 
     fit: tuple[float, float]
@@ -68,7 +70,7 @@ class BandSpec(_Strict):
         return Band(*self.fit, *self.care, source=self.source)
 
 
-class SettlingSpec(_Strict):
+class SettlingSpec(Strict):
     """Settling criteria of one signal; times in s, limits in the signal's unit."""
 
     unit: str
@@ -91,14 +93,15 @@ class SettlingSpec(_Strict):
             raise ValueError("low must be below high")
         return self
 
-    def criteria(self, quantity: str, *, min_samples: int = 5) -> Criteria:
-        return Criteria(quantity=quantity, min_samples=min_samples, **self.model_dump())
+    def criteria(self, quantity: str, *, min_samples: int = 5) -> SettlingCriteria:
+        return SettlingCriteria(quantity=quantity, min_samples=min_samples, **self.model_dump())
 
 
-class StepSpec(_Strict):
+class StepSpec(Strict):
     """One step of the sequence: where the probe stands, which solutions may be there, and what the point is for.
 
     between : by value at 25 °C, in the quantity's unit; None where no solution is needed
+    made_as : "combined" or "tablet" where only such a solution will do; empty for any
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, populate_by_name=True)
@@ -110,6 +113,7 @@ class StepSpec(_Strict):
     )
     role: Role = "adjust"
     hint: str = ""
+    made_as: Literal["", "combined", "tablet"] = ""
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -121,13 +125,13 @@ class StepSpec(_Strict):
         return self
 
 
-class Method(_Strict):
+class Method(Strict):
     """A calibration method: sequence, fit, limits, settling, care of the probe, and who says so."""
 
     key: str = Field(pattern=r"^[a-z0-9.-]{3,40}$")
     version: int = Field(ge=1)
     title: str = Field(min_length=3, max_length=80)
-    quantity: Quantity
+    quantity: QuantityKey
     school: str = Field(max_length=600)
     when: str = Field(max_length=600)
     fit: str

@@ -27,19 +27,19 @@ class Run(Base):
     cups: Mapped[Json]
     conditions: Mapped[Json] = mapped_column(default=dict)
     purpose: Mapped[str] = mapped_column(default="calibration")
-    snapshot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("snapshots.id"))
+    settings_id: Mapped[Uuid | None] = mapped_column(ForeignKey("meter_settings.id"))
     inspection_id: Mapped[Uuid | None] = mapped_column(ForeignKey("inspections.id"))
-    sitting_id: Mapped[Uuid | None] = mapped_column(ForeignKey("sittings.id"), index=True)
+    calibration_session_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibration_sessions.id"), index=True)
     repeats_id: Mapped[Uuid | None] = mapped_column(ForeignKey("runs.id"))
     started_at: Mapped[datetime]
     probe: Mapped[Probe] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
 
 
-class Sitting(Base):
+class CalibrationSession(Base):
     """Several probes of one meter calibrated together; its runs name it."""
 
-    __tablename__ = "sittings"
+    __tablename__ = "calibration_sessions"
     id: Mapped[Uuid] = uuid_key()
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
@@ -107,7 +107,7 @@ class Point(Base):
     signal: Mapped[float | None]
     temperature_c: Mapped[float | None]
     expected: Mapped[float | None]
-    expanded: Mapped[float | None]
+    expanded_uncertainty: Mapped[float | None]
     entered_as: Mapped[str] = mapped_column(default="mv")
     settling: Mapped[Json | None]
     early: Mapped[bool] = mapped_column(default=False)
@@ -143,10 +143,10 @@ class Calibration(Base):
     __table_args__ = (Index("calibrations_by_probe", "probe_id", "at"),)
 
 
-class Superseding(Base):
+class CalibrationWithdrawal(Base):
     """A calibration that no longer counts: a repeat took its place, or someone said why. It stays in the record."""
 
-    __tablename__ = "supersedings"
+    __tablename__ = "calibration_withdrawals"
     calibration_id: Mapped[Uuid] = mapped_column(ForeignKey("calibrations.id"), primary_key=True)
     new_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
     at: Mapped[datetime]

@@ -124,9 +124,21 @@ class Cluster:
             self.home.chmod(0o755)
         try:
             self._run(
-                "initdb", "-D", str(self.data), "-U", "brumel", "--pwfile", str(password), "-A", "scram-sha-256",
-                "-E", "UTF8", "--locale", "C.UTF-8", "--no-sync",
-            )  # fmt: skip
+                "initdb",
+                "-D",
+                str(self.data),
+                "-U",
+                "brumel",
+                "--pwfile",
+                str(password),
+                "-A",
+                "scram-sha-256",
+                "-E",
+                "UTF8",
+                "--locale",
+                "C.UTF-8",
+                "--no-sync",
+            )
         finally:
             password.unlink()
 
@@ -177,13 +189,7 @@ class Cluster:
             line = ["setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", *line]
         # The account may not be able to enter our working folder, so stand in / (found by trying it as root).
         done = subprocess.run(
-            line,
-            cwd="/",
-            capture_output=True,
-            text=True,
-            check=False,
-            stdin=subprocess.DEVNULL,
-            env=_clean_env(),
+            line, cwd="/", capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL, env=_clean_env()
         )
         if check and done.returncode != 0:
             raise ClusterError(f"{program} failed: {(done.stderr or done.stdout).strip()[-800:]}")

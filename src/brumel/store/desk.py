@@ -44,6 +44,19 @@ class Truth(Base):
     body: Mapped[Json]
 
 
+class SignIn(Base):
+    """One signed-in session. Its token is in the cookie alone; `stamp` is the person's when they signed in."""
+
+    __tablename__ = "sign_ins"
+    token_hash: Mapped[str] = mapped_column(primary_key=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"), index=True)
+    stamp: Mapped[str]
+    at: Mapped[datetime]
+    seen_at: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    user: Mapped[User] = relationship(lazy="joined")
+
+
 class RateLimit(Base):
     """Counters of the sign-in limit, shared by all web workers."""
 

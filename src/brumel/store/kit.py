@@ -43,7 +43,7 @@ class Meter(Base):
 class Probe(Base):
     """A probe measures one quantity and has its own life.
 
-    Its own record wins over the method: `waits` {upkeep: hours}, `intervals` {upkeep: days}, `limits` {name: value},
+    Its record wins over the method: `waits` {maintenance: hours}, `intervals` {maintenance: days}, `limits` {name: value},
     `storage`. `nominal` is a cell's constant [1/cm]; `address` its place on the meter's link.
     """
 
@@ -68,10 +68,10 @@ class Probe(Base):
     meter: Mapped[Meter] = relationship(lazy="joined")
 
 
-class Fitting(Base):
+class ProbeInstallation(Base):
     """The probe was fitted to a meter; the newest row says where it is now."""
 
-    __tablename__ = "fittings"
+    __tablename__ = "probe_installations"
     id: Mapped[Uuid] = uuid_key()
     probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
@@ -82,10 +82,10 @@ class Fitting(Base):
     by: Mapped[User] = relationship(lazy="joined")
 
 
-class Snapshot(Base):
+class MeterSettings(Base):
     """A meter's settings as they were seen; `changes` against the one before, acknowledged with a reason."""
 
-    __tablename__ = "snapshots"
+    __tablename__ = "meter_settings"
     id: Mapped[Uuid] = uuid_key()
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     at: Mapped[datetime]
@@ -94,11 +94,11 @@ class Snapshot(Base):
     reason: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (Index("snapshots_by_meter", "meter_id", "at"),)
+    __table_args__ = (Index("meter_settings_by_meter", "meter_id", "at"),)
 
 
 class Inspection(Base):
-    """A probe looked over: findings by item; one that blocks keeps it off Bench until a later, clean look."""
+    """A probe inspected: findings by item; one that blocks keeps it off Bench until a later, clean look."""
 
     __tablename__ = "inspections"
     id: Mapped[Uuid] = uuid_key()
@@ -112,10 +112,10 @@ class Inspection(Base):
     __table_args__ = (Index("inspections_by_probe", "probe_id", "at"),)
 
 
-class Upkeep(Base):
+class Maintenance(Base):
     """Something done to a probe, and until when it must not be calibrated."""
 
-    __tablename__ = "upkeep"
+    __tablename__ = "maintenance"
     id: Mapped[Uuid] = uuid_key()
     probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
     what: Mapped[str]
@@ -124,7 +124,7 @@ class Upkeep(Base):
     note: Mapped[str] = mapped_column(default="")
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (Index("upkeep_by_probe", "probe_id", "at"),)
+    __table_args__ = (Index("maintenance_by_probe", "probe_id", "at"),)
 
 
 class Lot(Base):
@@ -156,8 +156,9 @@ class Count(Base):
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     __table_args__ = (
         CheckConstraint("(lot_id is null) <> (spare = '')", name="counts_of_one_thing"),
-        Index("counts_by_lot", "lot_id", "at"), Index("counts_by_spare", "spare", "at"),
-    )  # fmt: skip
+        Index("counts_by_lot", "lot_id", "at"),
+        Index("counts_by_spare", "spare", "at"),
+    )
 
 
 class MethodVersion(Base):

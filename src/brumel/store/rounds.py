@@ -1,15 +1,14 @@
-"""The tables of a day out: rounds, outings, closing checks, rulings on readings, signatures, photos."""
+"""The tables of a day out: rounds, outings, notes and photos of visits."""
 
 from __future__ import annotations
 
 import uuid
 from datetime import date, datetime
-from typing import Any
 
-from sqlalchemy import ForeignKey, Identity, Index, SmallInteger, UniqueConstraint
+from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from brumel.store.tables import Base, Calibration, Json, Probe, Run, Site, User, Uuid
+from brumel.store.tables import Base, Json, Site, User, Uuid
 
 
 class Round(Base):
@@ -47,7 +46,7 @@ class RoundStop(Base):
 class Outing(Base):
     """A round on a day, with the meter that is carried and what was packed.
 
-    `settings` {meter id: {snapshot, at, by}} says whose settings were looked through before leaving, as which snapshot.
+    `settings` {meter id: {snapshot, at, by}} says whose settings were checked before leaving, as which snapshot.
     """
 
     __tablename__ = "outings"
@@ -63,134 +62,6 @@ class Outing(Base):
     round: Mapped[Round] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (UniqueConstraint("round_id", "day"),)
-
-
-class Closing(Base):
-    """A closing check: what the calibration in force read in a standard at the end of the span it backs."""
-
-    __tablename__ = "closings"
-    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
-    number: Mapped[int] = mapped_column(Identity(start=1), unique=True)
-    run_id: Mapped[Uuid] = mapped_column(ForeignKey("runs.id"), unique=True)
-    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
-    calibration_id: Mapped[Uuid] = mapped_column(ForeignKey("calibrations.id"), index=True)
-    at: Mapped[datetime]
-    checks: Mapped[list[Any]]
-    holds: Mapped[bool]
-    sentence: Mapped[str]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    probe: Mapped[Probe] = relationship(lazy="joined")
-    calibration: Mapped[Calibration] = relationship(lazy="joined")
-    run: Mapped[Run] = relationship(lazy="joined")
-    by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (Index("closings_by_probe", "probe_id", "at"),)
-
-
-class Ruling(Base):
-    """A lead's decision about the readings of a span: after a closing check, or after a later discovery.
-
-    `kind` is "closing", "lot", "calibration" or "reopened"; `subject` the id of what it is about. Evidence: it is never
-    changed; opening it again is another ruling that names it in `undoes_id`.
-    """
-
-    __tablename__ = "rulings"
-    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
-    number: Mapped[int] = mapped_column(Identity(start=1), unique=True)
-    kind: Mapped[str]
-    subject: Mapped[Uuid]
-    decision: Mapped[str]
-    reason: Mapped[str]
-    signed_name: Mapped[str]
-    undoes_id: Mapped[Uuid | None] = mapped_column(ForeignKey("rulings.id"))
-    at: Mapped[datetime]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (Index("rulings_by_subject", "subject", "at"),)
-
-
-class Signature(Base):
-    """One version of a reading, signed with name and time. A new version is unsigned until it is signed itself."""
-
-    __tablename__ = "signatures"
-    reading_id: Mapped[Uuid] = mapped_column(ForeignKey("readings.id"), primary_key=True)
-    name: Mapped[str]
-    at: Mapped[datetime]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
-
-
-class Log(Base):
-    """A series a logger left at a site recorded: what, where, by which probe, and how many values."""
-
-    __tablename__ = "logs"
-    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
-    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
-    quantity: Mapped[str]
-    unit: Mapped[str]
-    probe_id: Mapped[Uuid | None] = mapped_column(ForeignKey("probes.id"))
-    calibration_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id"))
-    depth_m: Mapped[float | None]
-    name: Mapped[str]
-    starts: Mapped[datetime]
-    ends: Mapped[datetime]
-    interval_s: Mapped[float]
-    count: Mapped[int]
-    gaps: Mapped[int]
-    flagged: Mapped[int]
-    at: Mapped[datetime]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
-    probe: Mapped[Probe | None] = relationship(lazy="joined")
-    __table_args__ = (Index("logs_by_site", "site_id", "quantity", "starts"),)
-
-
-class LogValue(Base):
-    """One value of a logged series, as it was recorded, with its QARTOD flag."""
-
-    __tablename__ = "log_values"
-    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"), primary_key=True)
-    at: Mapped[datetime] = mapped_column(primary_key=True)
-    value: Mapped[float]
-    flag: Mapped[int] = mapped_column(SmallInteger)
-
-
-class LogService(Base):
-    """What was read when a logger was lifted: in the water before and after cleaning, and in a standard."""
-
-    __tablename__ = "log_services"
-    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
-    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"))
-    at: Mapped[datetime]
-    body: Mapped[Json]
-    sentence: Mapped[str]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (Index("log_services_by_log", "log_id", "at"),)
-
-
-class LogRuling(Base):
-    """What a series is worth, by the lead; the highest version stands. `effect` is the correction, as it was worked out."""
-
-    __tablename__ = "log_rulings"
-    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
-    log_id: Mapped[Uuid] = mapped_column(ForeignKey("logs.id"))
-    version: Mapped[int]
-    service_id: Mapped[Uuid | None] = mapped_column(ForeignKey("log_services.id"))
-    decision: Mapped[str]
-    effect: Mapped[Json]
-    reason: Mapped[str]
-    signed_name: Mapped[str]
-    at: Mapped[datetime]
-    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
-    __table_args__ = (UniqueConstraint("log_id", "version"),)
-
-
-class Unsigned(Base):
-    """The newest versions that are not signed; kept by triggers of the database, only read here."""
-
-    __tablename__ = "unsigned"
-    reading_id: Mapped[Uuid] = mapped_column(ForeignKey("readings.id"), primary_key=True)
 
 
 class VisitNote(Base):

@@ -137,7 +137,7 @@ class Reading(Base):
     outcome: Mapped[str] = mapped_column(default="")
     outcome_words: Mapped[str] = mapped_column(default="")
     grade: Mapped[str] = mapped_column(default="")
-    ruling_id: Mapped[Uuid | None] = mapped_column(ForeignKey("rulings.id"), index=True)
+    decision_id: Mapped[Uuid | None] = mapped_column(ForeignKey("decisions.id"), index=True)
     reason: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     written_at: Mapped[datetime]

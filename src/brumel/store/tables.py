@@ -1,19 +1,19 @@
 """The tables by name. Evidence (samples, points, readings, calibrations) is only ever added to."""
 
 from brumel.store.base import Base, Json, Uuid
-from brumel.store.bench import Calibration, Dip, Point, Run, RunEnd, Sample, Sitting, Superseding
-from brumel.store.desk import Audit, RateLimit, Truth, WriteKey
+from brumel.store.bench import Calibration, CalibrationSession, CalibrationWithdrawal, Dip, Point, Run, RunEnd, Sample
+from brumel.store.desk import Audit, RateLimit, SignIn, Truth, WriteKey
 from brumel.store.kit import (
     Count,
-    Fitting,
     Inspection,
     LinkSession,
     Lot,
+    Maintenance,
     Meter,
+    MeterSettings,
     MethodVersion,
     Probe,
-    Snapshot,
-    Upkeep,
+    ProbeInstallation,
     User,
 )
 from brumel.store.sites import Client, Reading, Site, SiteTerms, Visit, VisitProbe
@@ -22,30 +22,31 @@ __all__ = [
     "Audit",
     "Base",
     "Calibration",
+    "CalibrationSession",
+    "CalibrationWithdrawal",
     "Client",
     "Count",
     "Dip",
-    "Fitting",
     "Inspection",
     "Json",
     "LinkSession",
     "Lot",
+    "Maintenance",
     "Meter",
+    "MeterSettings",
     "MethodVersion",
     "Point",
     "Probe",
+    "ProbeInstallation",
     "RateLimit",
     "Reading",
     "Run",
     "RunEnd",
     "Sample",
+    "SignIn",
     "Site",
     "SiteTerms",
-    "Sitting",
-    "Snapshot",
-    "Superseding",
     "Truth",
-    "Upkeep",
     "User",
     "Uuid",
     "Visit",

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
-
 from flask import Flask
 from jinja2 import StrictUndefined
+from werkzeug.middleware.proxy_fix import ProxyFix
 
 from brumel import __version__
 from brumel.config import Config
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.web import access, errors, filters, limits
+from brumel.web import access, errors, filters, sign_in_limit
 from brumel.web.live import Hub
 from brumel.work.desk import Clock, Desk, utc_now
+from brumel.work.people import LONGEST_SESSION
 
 LARGEST_REQUEST = 1_000_000
 
@@ -20,26 +20,31 @@ LARGEST_REQUEST = 1_000_000
 def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     """The application on a database that is already migrated."""
     app = Flask(__name__, template_folder="templates", static_folder="static")
+    app.url_map.strict_slashes = False  # /bench/ is /bench
     app.config.update(
         SECRET_KEY=config.secret_key,
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=not config.insecure_cookies,
         SESSION_COOKIE_NAME="brumel",
-        PERMANENT_SESSION_LIFETIME=timedelta(hours=14),
+        PERMANENT_SESSION_LIFETIME=LONGEST_SESSION,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=3600,
         DEMO=config.demo,
         VERSION=__version__,
     )
+    if config.trusted_proxies:
+        # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
+        n = config.trusted_proxies
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=n, x_proto=n, x_host=n)  # type: ignore[method-assign]
     app.jinja_env.undefined = StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     engine = make_engine(config.database_url)
     app.extensions["desk"] = Desk(make_sessions(engine), clock)
     app.extensions["hub"] = Hub(config.database_url)
     access.init(app)
-    limits.init(app, engine)
+    sign_in_limit.init(app, engine)
     errors.init(app)
     filters.init(app)
     _register_places(app)
@@ -48,18 +53,19 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
 
 def _register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
-    from brumel.web.bench import closing, sitting  # noqa: F401 - their routes stand on Bench's blueprint
-    from brumel.web.bench import routes as bench
+    from brumel.web.bench import calibration_session, closing, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
+    from brumel.web.bench import place as bench
+    from brumel.web.glossary import routes as glossary
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.practice import routes as practice
     from brumel.web.records import review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
-    from brumel.web.rounds import day, field, logs, places, visits  # noqa: F401 - their routes stand on Rounds' blueprint
+    from brumel.web.rounds import logger, offline, outing, sheet, site_record  # noqa: F401 - on Rounds' blueprint
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, worksheet, practice, link):
+    for place in (auth, today, bench, rounds, kit, records, worksheet, practice, link, glossary):
         app.register_blueprint(place.blueprint)
     app.extensions["csrf"].exempt(link.blueprint)  # it carries a token, never a cookie

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 from flask import Flask, Response, abort, current_app, redirect, request, url_for
@@ -9,6 +10,7 @@ from flask_login import LoginManager, current_user
 from flask_wtf import CSRFProtect
 
 from brumel.store.tables import User
+from brumel.web import arriving, moved
 from brumel.work import people
 from brumel.work.desk import Desk
 
@@ -20,7 +22,7 @@ ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
     "auth.sign_in": ANYONE,
     "auth.sign_out": STAFF,
-    "auth.look": ANYONE,
+    "auth.theme": ANYONE,
     "today.show": STAFF,
     "bench.index": STAFF,
     "bench.setup": STAFF,
@@ -39,14 +41,14 @@ ROLES: dict[str, frozenset[str]] = {
     "records.review": LEAD,
     "records.sign": LEAD,
     "records.closing": STAFF,
-    "records.rule": LEAD,
+    "records.decide": LEAD,
     "records.reopen": LEAD,
-    "records.discovery": STAFF,
-    "records.discover": LEAD,
-    "bench.plan_sitting": STAFF,
-    "bench.start_sitting": STAFF,
-    "bench.sitting": STAFF,
-    "bench.sitting_now": STAFF,
+    "records.affected_results": STAFF,
+    "records.decide_affected": LEAD,
+    "bench.plan_session": STAFF,
+    "bench.start_session": STAFF,
+    "bench.calibration_session": STAFF,
+    "bench.session_now": STAFF,
     "rounds.index": STAFF,
     "rounds.site": STAFF,
     "rounds.start": STAFF,
@@ -58,17 +60,17 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.say": STAFF,
     "rounds.add_probe": STAFF,
     "rounds.add_photo": STAFF,
-    "rounds.take_in_log": STAFF,
+    "rounds.take_in_series": STAFF,
     "rounds.photo": STAFF,
     "rounds.stream": STAFF,
     "rounds.round": STAFF,
     "rounds.begin": STAFF,
     "rounds.outing": STAFF,
     "rounds.pack": STAFF,
-    "rounds.log": STAFF,
-    "rounds.serve_log": STAFF,
-    "rounds.rule_log": LEAD,
-    "rounds.log_file": STAFF,
+    "rounds.series": STAFF,
+    "rounds.check_series": STAFF,
+    "rounds.decide_series": LEAD,
+    "rounds.series_file": STAFF,
     "rounds.confirm_settings": STAFF,
     "rounds.come_back": STAFF,
     "rounds.field": STAFF,
@@ -79,6 +81,7 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.edit_site": LEAD,
     "rounds.save_site": LEAD,
     "rounds.retire_site": LEAD,
+    "rounds.restore_site": LEAD,
     "rounds.sites_out": STAFF,
     "rounds.sites_in": LEAD,
     "kit.index": STAFF,
@@ -90,11 +93,12 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.discard_lot": STAFF,
     "kit.count_lot": STAFF,
     "kit.count_spare": STAFF,
-    "kit.record_upkeep": STAFF,
+    "kit.record_maintenance": STAFF,
     "kit.set_wait": LEAD,
     "kit.set_interval": LEAD,
     "kit.set_limit": LEAD,
     "kit.retire_probe": LEAD,
+    "kit.restore_probe": LEAD,
     "kit.new_probe": STAFF,
     "kit.add_probe": STAFF,
     "kit.probe_record": STAFF,
@@ -108,13 +112,15 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.save_meter": STAFF,
     "kit.battery": STAFF,
     "kit.retire_meter": LEAD,
+    "kit.restore_meter": LEAD,
     "kit.new_token": LEAD,
     "kit.settings": STAFF,
-    "kit.take_settings": STAFF,
+    "kit.record_settings": STAFF,
     "kit.method": STAFF,
     "kit.method_file": STAFF,
     "kit.save_method": LEAD,
     "kit.retire_method": LEAD,
+    "kit.restore_method": LEAD,
     "kit.due": STAFF,
     "kit.due_calendar": STAFF,
     "records.index": STAFF,
@@ -124,8 +130,9 @@ ROLES: dict[str, frozenset[str]] = {
     "records.calibrations": STAFF,
     "records.calibration": STAFF,
     "records.certificate": STAFF,
-    "records.supersede": STAFF,
+    "records.withdraw": STAFF,
     "records.audit": LEAD,
+    "glossary.show": STAFF,
     "worksheet.index": STAFF,
     "worksheet.show": STAFF,
     "practice.meter": STAFF,
@@ -136,27 +143,35 @@ ROLES: dict[str, frozenset[str]] = {
 }
 
 #: What may be larger than a form, by endpoint [bytes].
-LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000, "rounds.take_in_log": 8_100_000}
+LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000, "rounds.take_in_series": 8_100_000}
 
 POLICY = "; ".join(
     (
-        "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:", "font-src 'self'",
-        "connect-src 'self'", "worker-src 'self'", "form-action 'self'", "frame-ancestors 'none'", "base-uri 'none'",
+        "default-src 'none'",
+        "script-src 'self'",
+        "style-src 'self'",
+        "img-src 'self' data:",
+        "font-src 'self'",
+        "connect-src 'self'",
+        "worker-src 'self'",
+        "form-action 'self'",
+        "frame-ancestors 'none'",
+        "base-uri 'none'",
     )
-)  # fmt: skip
+)
 
 
 class Account:
-    """The signed-in person as Flask-Login wants it; `user` is the row."""
+    """The signed-in person as Flask-Login wants it; `user` is the row, `token` that of this session."""
 
     is_active = is_authenticated = True
     is_anonymous = False
 
-    def __init__(self, user: User) -> None:
-        self.user = user
+    def __init__(self, user: User, token: str, until: datetime) -> None:
+        self.user, self.token, self.until = user, token, until
 
     def get_id(self) -> str:
-        return f"{self.user.id}:{self.user.stamp}"
+        return self.token
 
 
 def desk() -> Desk:
@@ -175,21 +190,24 @@ def actor() -> User:
 def init(app: Flask) -> None:
     """Sign-in, CSRF, the roles table and the headers."""
 
+    moved.init(app)
+
     @app.before_request
     def room() -> None:
         # Before the form is read for its token: a photo and a file of sites may be larger than a form.
         if request.endpoint in LARGER:
             request.max_content_length = LARGER[request.endpoint]
 
+    arriving.init(app)
     csrf = CSRFProtect(app)
     app.extensions["csrf"] = csrf
     login = LoginManager(app)
-    login.session_protection = "strong"
+    login.session_protection = None  # a session is a row of the database, and lives through a change of network
 
     @login.user_loader
-    def load(session_id: str) -> Account | None:
-        user = people.by_session_id(app.extensions["desk"], session_id)
-        return Account(user) if user else None
+    def load(token: str) -> Account | None:
+        found = people.of_session(app.extensions["desk"], token)
+        return Account(found.user, token, found.at + people.LONGEST_SESSION) if found else None
 
     @app.before_request
     def guard() -> Any:

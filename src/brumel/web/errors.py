@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, flash, redirect, render_template, request
 from flask_wtf.csrf import CSRFError
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DataError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
@@ -60,6 +60,13 @@ def init(app: Flask) -> None:
     def database(error: OperationalError) -> Any:
         app.logger.warning("database: %s", type(error.orig).__name__)
         return _page(503)
+
+    @app.errorhandler(DataError)
+    @app.errorhandler(UnicodeError)
+    @app.errorhandler(OverflowError)
+    def unkeepable(error: Exception) -> Any:
+        app.logger.warning("refused what cannot be kept: %s on %s", type(error).__name__, request.endpoint)
+        return _page(422, "Something that was sent is too large, or holds a character that cannot be kept.")
 
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Any:

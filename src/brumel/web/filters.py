@@ -14,9 +14,8 @@ from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
-from brumel.work.rounds import words as reading_words
-from brumel.work.trades import trade
-from brumel.work.trades.book import WORDS
+from brumel.work.quantities import names as quantity_names
+from brumel.work.quantities.book import WORDS, quantity_of
 
 THEMES = ("paper", "sun", "night")
 PLACES = (
@@ -40,12 +39,12 @@ def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
     return text.replace("-", "−")
 
 
-def with_u(value: float, expanded: float | None, unit: str = "", least: int = 0) -> str:
-    """ "7.27 ± 0.03 (k=2)": the digits shown follow U."""
-    if expanded is None:
+def with_u(value: float, expanded_uncertainty: float | None, unit: str = "", least: int = 0) -> str:
+    """ "8.14 ± 0.05 (k=2)": the digits shown follow U."""
+    if expanded_uncertainty is None:
         return f"{number(value, 2)}{' ' + unit if unit else ''}"
-    digits = max(digits_for(expanded), least)
-    return f"{number(value, digits)} ± {number(expanded, digits)}{' ' + unit if unit else ''} (k=2)"
+    digits = max(digits_for(expanded_uncertainty), least)
+    return f"{number(value, digits)} ± {number(expanded_uncertainty, digits)}{' ' + unit if unit else ''} (k=2)"
 
 
 def when(at: datetime | None, zone: str = "UTC", form: str = "%d %b %Y, %H:%M") -> str:
@@ -63,7 +62,7 @@ def outcome_shape(outcome: str) -> str:
 
 def figures(found: Calibration) -> str:
     """What a calibration found, in one line of its quantity's own figures."""
-    return trade(found.run.probe.quantity).figures_text(found.figures)
+    return quantity_of(found.run.probe.quantity).figures_text(found.figures)
 
 
 def _plan_clock(zone: ZoneInfo, today: datetime) -> Any:
@@ -82,10 +81,11 @@ def init(app: Flask) -> None:
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
     app.add_template_filter(figures, "figures")
-    app.add_template_filter(lambda quantity: WORDS.get(quantity) or reading_words.name(quantity), "quantity_words")
-    app.add_template_filter(reading_words.name, "reading_words")
-    app.add_template_filter(reading_words.title, "reading_title")
-    app.add_template_filter(reading_words.digits, "reading_digits")
+    app.add_template_filter(lambda quantity: WORDS.get(quantity) or quantity_names.name(quantity), "quantity_words")
+    app.add_template_filter(quantity_names.name, "reading_words")
+    app.add_template_filter(quantity_names.title, "reading_title")
+    app.add_template_filter(quantity_names.backing, "backing_words")
+    app.add_template_filter(quantity_names.digits, "reading_digits")
     app.add_template_filter(outcome_shape, "shape")
     app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")
@@ -101,6 +101,7 @@ def init(app: Flask) -> None:
             "themes": THEMES,
             "places": PLACES,
             "me": current_user.user if current_user.is_authenticated else None,
+            "session_until": current_user.until if current_user.is_authenticated else None,
             "now": current_app.extensions["desk"].clock(),
             "demo": current_app.config["DEMO"],
         }

@@ -16,6 +16,8 @@ from brumel.core.errors import InputError, InputErrors, NotANumber
 from brumel.core.quantities import label, sentence_label
 
 _THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$", re.ASCII)
+
+
 _NUMBER = re.compile(r"^[+-]?(\d+([.,]\d*)?|[.,]\d+)([eE][+-]?\d{1,3})?$", re.ASCII)
 
 
@@ -40,6 +42,23 @@ def parse_number(name: str, text: str, *, required: bool = True) -> float | None
     if not math.isfinite(found):
         raise NotANumber(name, plain)
     return found
+
+
+def parse_numbers(name: str, text: str) -> tuple[float, ...]:
+    """A list of numbers, parted by semicolons, spaces, or a comma with a space behind it: "0,5" is one number.
+
+    "0,5,1" could be two lists, so it is sent back rather than guessed. Raises InputError naming the field.
+    """
+    if re.search(r"\d,\d+,\d", text):
+        raise InputError(
+            name,
+            f"{sentence_label(name)} “{text.strip()[:40]}” can be read in two ways; part the numbers by semicolons.",
+            value=text[:40],
+        )
+    parts = re.split(r"[;\s]+", re.sub(r",\s+", ";", text.replace("\u00a0", " ").strip()))
+    if "." in text:  # with decimal points, a comma parts
+        parts = [piece for part in parts for piece in part.split(",")]
+    return tuple(float(parse_number(name, part) or 0.0) for part in parts if part)
 
 
 def optional_number(field: str, label: str) -> float | None:
@@ -96,15 +115,6 @@ class WriteForm(FlaskForm):
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
 
 
-class TypedForm(WriteForm):
-    """A typed value of the display."""
-
-    signal = StringField("Unit")
-    value = NumberField("Display shows", name_of="value")
-    temperature_c = NumberField("Temperature", name_of="temperature_c")
-    after_s = NumberField("Seconds in the cup", name_of="elapsed_s", required=False)
-
-
 class ReasonForm(WriteForm):
     """A reason in words, whether it is early, and the last sample the page had shown."""
 
@@ -122,21 +132,6 @@ class ReasonForm(WriteForm):
                 "form", "This form does not say which sample it is for. Reload the page and send it again."
             )
         return int(text)
-
-
-class AcceptForm(ReasonForm):
-    """Taking a point, beside a reference instrument where the step asks for one."""
-
-    reference = NumberField("Reference", name_of="reference", required=False)
-    reference_u = NumberField("Uncertainty of the reference", name_of="expanded_uncertainty", required=False)
-
-
-class ConditionsForm(WriteForm):
-    """The conditions a run is made under."""
-
-    pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
-    altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
-    water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)
 
 
 def text_of(field: Field) -> str:

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, sessionmaker
 
-from brumel.core.errors import BrumelError
+from brumel.core.errors import BrumelError, InputError
 from brumel.store.tables import Audit, User, WriteKey
 
 Clock = Callable[[], datetime]
@@ -60,12 +60,7 @@ class Write:
         """Write the audit entry and remember the result for a repeated send."""
         self.session.add(
             Audit(
-                at=self.written,
-                user_id=self.actor.id,
-                action=self.action,
-                subject=subject,
-                detail=detail,
-                key=self.key,
+                at=self.written, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
             )
         )
         self._result.update({k: str(v) if isinstance(v, uuid.UUID) else v for k, v in result.items()})
@@ -115,3 +110,29 @@ def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:
         return text if isinstance(text, uuid.UUID) else uuid.UUID(text)
     except (ValueError, AttributeError, TypeError) as error:
         raise NotFound(f"There is no such {what}.") from error
+
+
+LONGEST_REASON = 500
+
+
+def clean_reason(text: str, *, required: bool = True) -> str:
+    """A reason as it is kept: trimmed, not empty where one is required, of a sensible length."""
+    reason = " ".join(text.replace("\x00", "").split())
+    if required and len(reason) < 3:
+        raise InputError("reason", "Reason must say why, in a few words.", value=text[:40])
+    if len(reason) > LONGEST_REASON:
+        raise InputError("reason", f"Reason has {len(reason)} characters; {LONGEST_REASON} are allowed.")
+    return reason
+
+
+def lead_signs(actor: User, name: str) -> None:
+    """Only the lead decides and signs, with their own name typed as it stands. Raises NotAllowed or Refused."""
+    if actor.role != "lead":
+        raise NotAllowed("Deciding about readings is for the lead.")
+    if " ".join(name.split()).casefold() != " ".join(actor.name.split()).casefold():
+        raise Refused(f"Sign with your own name as it stands above: {actor.name}.")
+
+
+def only_the_lead_keeps(actor: User) -> None:
+    if actor.role != "lead":
+        raise NotAllowed("Clients, sites and rounds are kept by the lead.")

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
+import hashlib
 import secrets
 import uuid
+from datetime import timedelta
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from sqlalchemy import select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
-from brumel.store.tables import User
+from brumel.store.tables import SignIn, User
 from brumel.work.desk import Desk
 
 ROLES = ("technician", "lead")
 SHORTEST_PASSWORD = 10
+#: A session ends after this, however busy; and after this without a request. A working day fits into both.
+LONGEST_SESSION = timedelta(hours=14)
+LONGEST_IDLE = timedelta(hours=8)
+SEEN_EVERY = timedelta(minutes=1)
 _hasher = PasswordHasher()
 # Checking against this for an unknown name takes as long as a real check, so names cannot be probed by time.
 _nobody = _hasher.hash(secrets.token_urlsafe(16))
@@ -43,21 +49,55 @@ def add_user(session: Session, desk: Desk, username: str, name: str, role: str, 
     if session.scalar(select(User.id).where(User.username == username.strip().lower())):
         raise InputError("username", f"User name “{username.strip().lower()}” is taken.")
     user = User(
-        id=uuid.uuid4(), username=username.strip().lower(), name=name.strip(), role=role,
-        password_hash=_hasher.hash(password), stamp=secrets.token_hex(8), created_at=desk.clock(),
-    )  # fmt: skip
+        id=uuid.uuid4(),
+        username=username.strip().lower(),
+        name=name.strip(),
+        role=role,
+        password_hash=_hasher.hash(password),
+        stamp=secrets.token_hex(8),
+        created_at=desk.clock(),
+    )
     session.add(user)
     session.flush()
     return user
 
 
-def by_session_id(desk: Desk, session_id: str) -> User | None:
-    """The user of a sign-in cookie "id:stamp"; None when the stamp has changed or the account is closed."""
-    raw, _, stamp = session_id.partition(":")
-    try:
-        user_id = uuid.UUID(raw)
-    except ValueError:
-        return None
+def open_session(desk: Desk, user: User) -> str:
+    """A new session of this person; returns its token, which only the cookie keeps."""
+    token, now = secrets.token_urlsafe(32), desk.clock()
+    with desk.sessions.begin() as session:
+        session.execute(delete(SignIn).where(SignIn.at < now - timedelta(days=60)))
+        session.add(SignIn(token_hash=_hash(token), user_id=user.id, stamp=user.stamp, at=now, seen_at=now))
+    return token
+
+
+def of_session(desk: Desk, token: str) -> SignIn | None:
+    """The session of a token with its person; None where it ended, ran out, or the person's account was closed.
+
+    It is bound to no address and no header: a phone changes its network while it is out.
+    """
     with desk.read() as session:
-        user = session.get(User, user_id)
-    return user if user and user.active and user.stamp == stamp else None
+        found = session.get(SignIn, _hash(token))
+    now = desk.clock()
+    if found is None or found.ended_at is not None or not found.user.active or found.stamp != found.user.stamp:
+        return None
+    if now >= found.at + LONGEST_SESSION or now >= found.seen_at + LONGEST_IDLE:
+        return None
+    if now - found.seen_at > SEEN_EVERY:
+        with desk.sessions.begin() as session:
+            session.execute(update(SignIn).where(SignIn.token_hash == found.token_hash).values(seen_at=now))
+    return found
+
+
+def end_session(desk: Desk, token: str) -> None:
+    """The session ends on the server, so a copied cookie is worth nothing any more."""
+    with desk.sessions.begin() as session:
+        session.execute(
+            update(SignIn)
+            .where(SignIn.token_hash == _hash(token), SignIn.ended_at.is_(None))
+            .values(ended_at=desk.clock())
+        )
+
+
+def _hash(token: str) -> str:
+    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()

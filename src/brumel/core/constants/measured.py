@@ -34,7 +34,7 @@ KCL_AT_25 = (84.0, 147.0, 447.0, 500.0, 1000.0, 5000.0)
 #: Natural water, factor from T to 25 °C [EN27888], from memory of its table at every 5 °C; held to the ratio from PSS78 at
 #: salinity 0.3 within 2 % by a test.
 NATURAL_WATER_C = (0.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0, 35.0)
-NATURAL_WATER_F25 = (1.918, 1.643, 1.428, 1.254, 1.116, 1.000, 0.907, 0.829)
+NATURAL_WATER_F25 = (1.918, 1.643, 1.428, 1.256, 1.116, 1.000, 0.903, 0.822)
 
 #: Equivalent conductance of NaCl at 25 °C, S cm2/mol, by concentration in mol/L: handbook table, from memory.
 NACL_MOLAR = (0.0005, 0.001, 0.005, 0.01, 0.02, 0.05, 0.1, 0.5, 1.0)

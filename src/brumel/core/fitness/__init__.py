@@ -3,6 +3,6 @@
 Each module has `assess(points, limits, terms) -> Fitness` and `restore(data)`, the inverse of the fit's `as_dict`.
 """
 
-from brumel.core.fitness.common import Fitness, Fitted, Taken, Terms, as_found_rows, common_rows
+from brumel.core.fitness.common import CalibrationPoint, Fitness, Fitted, JudgingTerms, as_found_rows, common_rows
 
-__all__ = ["Fitness", "Fitted", "Taken", "Terms", "as_found_rows", "common_rows"]
+__all__ = ["CalibrationPoint", "Fitness", "Fitted", "JudgingTerms", "as_found_rows", "common_rows"]

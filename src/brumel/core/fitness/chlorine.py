@@ -9,16 +9,16 @@ from typing import Any
 from brumel.core.agreement import Measured, compare
 from brumel.core.checking import Door
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     common_rows,
     of_role,
     tolerance,
 )
-from brumel.core.verdict import Limits, Outcome, Row, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Outcome, Verdict
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ def restore(data: dict[str, Any]) -> ChlorineFit:
     return ChlorineFit(**data)
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge a tip beside a second method [mg/L]: En with both uncertainties, and the difference. Source: ISO13528."""
     within = tolerance(limits, "tolerance")
     adjust, checks = of_role(points, "adjust"), of_role(points, "check")
@@ -65,7 +65,7 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
     first = used[0] if used else None
     gain = first.expected / first.signal if adjust and first and first.signal > 0.02 else 1.0
     fitted = ChlorineFit(gain, first.signal - first.expected if first else 0.0, "gain" if adjust else "check")
-    rows: list[Row] = as_found_rows(points, terms, within, digits=2)
+    rows: list[CriterionRow] = as_found_rows(points, terms, within, digits=2)
     for p in used:
         mine, other = (
             Measured(p.signal, terms.expanded_uncertainty, "mg/L"),
@@ -74,10 +74,29 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
         found = compare(mine, other)
         limit = tolerance(limits, "en")
         outcome = Outcome.FIT if abs(found.en) <= limit.value else Outcome.CARE if adjust else Outcome.NOT
-        rows.append(within.row("difference", f"difference to {p.name}", p.signal - p.expected, care=2.0, digits=2,
-                               note="before adjusting" if adjust else "as shown"))  # fmt: skip
-        rows.append(Row("en", "normalised error En", found.en, "", f"within ±{limit.value:g}", outcome, limit.source,
-                        found.sentence, 2))  # fmt: skip
+        rows.append(
+            within.row(
+                "difference",
+                f"difference to {p.name}",
+                p.signal - p.expected,
+                care=2.0,
+                digits=2,
+                note="before adjusting" if adjust else "as shown",
+            )
+        )
+        rows.append(
+            CriterionRow(
+                "en",
+                "normalised error En",
+                found.en,
+                "",
+                f"within ±{limit.value:g}",
+                outcome,
+                limit.source,
+                found.sentence,
+                2,
+            )
+        )
     rows += as_left_rows(points, fitted, within, digits=2)
     rows += common_rows(terms)
     features = {"difference_mg_l": fitted.error_mg_l, "difference_abs_mg_l": abs(fitted.error_mg_l)}

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from brumel.core.verdict import Band, Limits, Outcome, Row, Tolerance, Verdict
+from brumel.core.verdict import Band, CriterionRow, Limits, Outcome, Tolerance, Verdict
 
 PRACTICE = "common practice, no source"
 
@@ -34,7 +34,7 @@ class Fitted(Protocol):
 
 
 @dataclass(frozen=True)
-class Taken:
+class CalibrationPoint:
     """A point that was taken: what for, the signal, the temperature [°C], and what the quantity is there.
 
     role : "zero", "adjust", "check" (read, not adjusted), "found" (before adjusting) or "left" (after it)
@@ -52,7 +52,7 @@ class Taken:
 
 
 @dataclass(frozen=True)
-class Terms:
+class JudgingTerms:
     """What a run is judged with besides its points.
 
     before : the last good fit of this probe, None where there is none
@@ -103,46 +103,72 @@ def tolerance(limits: Limits, key: str) -> Tolerance:
     return found
 
 
-def of_role(points: Sequence[Taken], *roles: str) -> list[Taken]:
+def of_role(points: Sequence[CalibrationPoint], *roles: str) -> list[CalibrationPoint]:
     """The points taken for one of these purposes, in order."""
     return [p for p in points if p.role in roles]
 
 
-def as_found_rows(points: Sequence[Taken], terms: Terms, limit: Tolerance, *, digits: int) -> list[Row]:
+def as_found_rows(
+    points: Sequence[CalibrationPoint], terms: JudgingTerms, limit: Tolerance, *, digits: int
+) -> list[CriterionRow]:
     """Errors before adjusting; they do not decide whether the probe is fit now, but what the last span was worth."""
     rows = []
     for p in of_role(points, "found"):
         read = read_as_found(p, terms)
         if read is None:
-            rows.append(Row("as_found", f"as found in {p.name}", None, limit.unit, f"within ±{limit.value:g} {limit.unit}",
-                            Outcome.UNKNOWN, limit.source, "no earlier calibration to read it with", digits))  # fmt: skip
+            rows.append(
+                CriterionRow(
+                    "as_found",
+                    f"as found in {p.name}",
+                    None,
+                    limit.unit,
+                    f"within ±{limit.value:g} {limit.unit}",
+                    Outcome.UNKNOWN,
+                    limit.source,
+                    "no earlier calibration to read it with",
+                    digits,
+                )
+            )
         else:
             note = "before adjusting" if p.shown is None else "as the display showed it, before adjusting"
             rows.append(
-                limit.row("as_found", f"as found in {p.name}", read - p.expected, beyond=Outcome.CARE, digits=digits,
-                          note=note)
-            )  # fmt: skip
+                limit.row(
+                    "as_found",
+                    f"as found in {p.name}",
+                    read - p.expected,
+                    beyond=Outcome.CARE,
+                    digits=digits,
+                    note=note,
+                )
+            )
     return rows
 
 
-def read_as_found(point: Taken, terms: Terms) -> float | None:
+def read_as_found(point: CalibrationPoint, terms: JudgingTerms) -> float | None:
     """What was read before adjusting: by the last good fit, else as displayed; None where neither is known."""
     if terms.before is not None:
         return terms.before.read(point.signal, point.temperature_c)
     return point.shown
 
 
-def as_left_rows(points: Sequence[Taken], fit: Fitted, limit: Tolerance, *, digits: int) -> list[Row]:
+def as_left_rows(
+    points: Sequence[CalibrationPoint], fit: Fitted, limit: Tolerance, *, digits: int
+) -> list[CriterionRow]:
     """Errors read once more after adjusting: by the new fit, or as the adjusted meter displays it."""
     return [
-        limit.row("as_left", f"as left in {p.name}",
-                  (fit.read(p.signal, p.temperature_c) if p.shown is None else p.shown) - p.expected, care=2.0,
-                  digits=digits, note="read again after adjusting")
+        limit.row(
+            "as_left",
+            f"as left in {p.name}",
+            (fit.read(p.signal, p.temperature_c) if p.shown is None else p.shown) - p.expected,
+            care=2.0,
+            digits=digits,
+            note="read again after adjusting",
+        )
         for p in of_role(points, "left")
-    ]  # fmt: skip
+    ]
 
 
-def spread_row(points: Sequence[Taken], limit: Tolerance) -> list[Row]:
+def spread_row(points: Sequence[CalibrationPoint], limit: Tolerance) -> list[CriterionRow]:
     """Temperatures of the cups against each other."""
     temperatures = [p.temperature_c for p in points]
     if len(temperatures) < 2:
@@ -151,22 +177,42 @@ def spread_row(points: Sequence[Taken], limit: Tolerance) -> list[Row]:
     return [limit.row("cup_spread", "cup temperatures apart", spread, beyond=Outcome.CARE, digits=1, signed=False)]
 
 
-def common_rows(terms: Terms) -> list[Row]:
+def common_rows(terms: JudgingTerms) -> list[CriterionRow]:
     """Rows any run may have: unsettled points, solutions with something against them, what was not there."""
     rows = []
     if terms.early:
-        rows.append(Row("early", "points accepted before settling", terms.early, "", "0", Outcome.CARE, PRACTICE,
-                        "recorded as early", 0))  # fmt: skip
+        rows.append(
+            CriterionRow(
+                "early",
+                "points accepted before settling",
+                terms.early,
+                "",
+                "0",
+                Outcome.CARE,
+                PRACTICE,
+                "recorded as early",
+                0,
+            )
+        )
     rows += [
-        Row("expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0)
+        CriterionRow("expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0)
         for name in terms.objections
     ]
     rows += [
-        Row("doubt", "taken although something spoke against it", None, "", "nothing suspicious", Outcome.CARE, PRACTICE,
-            sentence, 0)
+        CriterionRow(
+            "doubt",
+            "taken although something spoke against it",
+            None,
+            "",
+            "nothing suspicious",
+            Outcome.CARE,
+            PRACTICE,
+            sentence,
+            0,
+        )
         for sentence in terms.doubts
-    ]  # fmt: skip
+    ]
     rows += [
-        Row("missing", what, None, "", "done first", Outcome.CARE, PRACTICE, "", 0) for what in terms.missing
-    ]  # fmt: skip
+        CriterionRow("missing", what, None, "", "done first", Outcome.CARE, PRACTICE, "", 0) for what in terms.missing
+    ]
     return rows

@@ -12,9 +12,9 @@ from brumel.core.checking import Door
 from brumel.core.conductivity import Cell, CellPoint, fit_cell
 from brumel.core.errors import CannotFit
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     band,
@@ -23,7 +23,7 @@ from brumel.core.fitness.common import (
     spread_row,
     tolerance,
 )
-from brumel.core.verdict import Limits, Outcome, Row, Tolerance, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Outcome, Tolerance, Verdict
 
 
 @dataclass(frozen=True)
@@ -68,23 +68,27 @@ class CellFit:
     def cell(self) -> Cell:
         """The cell as the budgets take it."""
         return Cell(
-            self.points, self.cell_constant_per_cm, self.zero_us, self.residuals_percent,
-            tuple(p.standard_us_cm / (p.conductance_us - self.zero_us) for p in self.points), self.kind,
-        )  # fmt: skip
+            self.points,
+            self.cell_constant_per_cm,
+            self.zero_us,
+            self.residuals_percent,
+            tuple(p.standard_us_cm / (p.conductance_us - self.zero_us) for p in self.points),
+            self.kind,
+        )
 
 
 def restore(data: dict[str, Any]) -> CellFit:
     """The inverse of `as_dict`."""
-    return CellFit(**{**data, "points": tuple(CellPoint(**p) for p in data["points"]),
-                      "residuals_percent": tuple(data["residuals_percent"])})  # fmt: skip
+    return CellFit(
+        **{
+            **data,
+            "points": tuple(CellPoint(**p) for p in data["points"]),
+            "residuals_percent": tuple(data["residuals_percent"]),
+        }
+    )
 
 
-def nominal_fit(terms: Terms) -> CellFit:
-    """What a cell is read with before it was ever calibrated."""
-    return CellFit(terms.nominal_per_cm, 0.0, terms.nominal_per_cm, "nominal")
-
-
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge a run in one or two standards, with or without the air zero; without adjusting points it is a check.
 
     Calibrated on the uncompensated value at the cup's temperature, so that no compensation error enters. Raises
@@ -94,29 +98,38 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
     air_us = zero[0].signal if zero else 0.0
     adjust = of_role(points, "adjust")
     fitted = _fit(adjust, air_us, terms)
-    rows: list[Row] = as_found_rows(points, terms, _absolute(points, limits, "found"), digits=1)
+    rows: list[CriterionRow] = as_found_rows(points, terms, _absolute(points, limits, "found"), digits=1)
     if adjust:
         shown = band(limits, "cell_constant")
         note = f"{fitted.cell_constant_per_cm:.4f} /cm; nominal {terms.nominal_per_cm:g} /cm"
         rows.append(shown.row("cell_constant", "cell constant, from nominal", fitted.change_percent, "%", note=note))
     if zero:
-        rows.append(tolerance(limits, "air_zero").row("air_zero", "conducts in air, dry", air_us, beyond=Outcome.CARE,
-                                                      digits=2, signed=False))  # fmt: skip
+        rows.append(
+            tolerance(limits, "air_zero").row(
+                "air_zero", "conducts in air, dry", air_us, beyond=Outcome.CARE, digits=2, signed=False
+            )
+        )
     if len(fitted.residuals_percent) > 1:
         gap = max(fitted.residuals_percent) - min(fitted.residuals_percent)
-        rows.append(tolerance(limits, "standards_gap").row("standards_gap", "constants of the standards apart", gap,
-                                                           care=2.0, digits=1, signed=False))  # fmt: skip
+        rows.append(
+            tolerance(limits, "standards_gap").row(
+                "standards_gap", "constants of the standards apart", gap, care=2.0, digits=1, signed=False
+            )
+        )
     for p in of_role(points, "check"):
         error = fitted.read(p.signal, p.temperature_c) - p.expected
-        rows.append(_error_limit(p, limits).row("check", f"error in {p.name}", error, care=2.0, digits=1,
-                                                note="read, not adjusted"))  # fmt: skip
+        rows.append(
+            _error_limit(p, limits).row(
+                "check", f"error in {p.name}", error, care=2.0, digits=1, note="read, not adjusted"
+            )
+        )
     rows += as_left_rows(points, fitted, _absolute(points, limits, "left"), digits=1)
     rows += spread_row([p for p in points if p.role != "zero"], tolerance(limits, "cup_spread"))
     rows += common_rows(terms)
     return Fitness(fitted, Verdict(tuple(rows)), _features(points, fitted, air_us if zero else None, terms))
 
 
-def _fit(adjust: Sequence[Taken], air_us: float, terms: Terms) -> CellFit:
+def _fit(adjust: Sequence[CalibrationPoint], air_us: float, terms: JudgingTerms) -> CellFit:
     if not adjust:
         before = terms.before
         if isinstance(before, CellFit):
@@ -130,18 +143,20 @@ def _fit(adjust: Sequence[Taken], air_us: float, terms: Terms) -> CellFit:
     )
 
 
-def _error_limit(point: Taken, limits: Limits) -> Tolerance:
+def _error_limit(point: CalibrationPoint, limits: Limits) -> Tolerance:
     """± percent of the standard or ± µS/cm, whichever is greater."""
     share, least = tolerance(limits, "as_found"), tolerance(limits, "as_found_least")
     return Tolerance(max(share.value / 100 * point.expected, least.value), "µS/cm", share.source)
 
 
-def _absolute(points: Sequence[Taken], limits: Limits, role: str) -> Tolerance:
+def _absolute(points: Sequence[CalibrationPoint], limits: Limits, role: str) -> Tolerance:
     mine = of_role(points, role)
     return _error_limit(mine[0], limits) if mine else Tolerance(1.0, "µS/cm")
 
 
-def _features(points: Sequence[Taken], fitted: CellFit, air_us: float | None, terms: Terms) -> dict[str, float]:
+def _features(
+    points: Sequence[CalibrationPoint], fitted: CellFit, air_us: float | None, terms: JudgingTerms
+) -> dict[str, float]:
     standards = [p for p in points if p.role in ("adjust", "check", "found") and p.expected > 0]
     found: dict[str, float] = {}
     if standards:

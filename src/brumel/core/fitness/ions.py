@@ -9,9 +9,9 @@ from typing import Any, Literal
 from brumel.core import ions
 from brumel.core.errors import CannotFit
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     band,
@@ -19,7 +19,7 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
-from brumel.core.verdict import Limits, Row, Tolerance, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Tolerance, Verdict
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ def restore(data: dict[str, Any]) -> IonFit:
     return IonFit(ions.IonCalibration(**{**inner, "points": points}), data["gap_mv"], data["kind"])
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge 2, 3 or 4 standards: the first two are the room pair, a third and fourth stand near the sample's temperature.
 
     Raises CannotFit for equal concentrations, swapped cups, or further points at the room's temperature.
@@ -73,15 +73,29 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
     found = ions.pair(*pairs[0])
     fitted = IonFit(fitted_ions, found.normalised_mv, f"{len(adjust)} points")
     gap, apart = band(limits, "gap"), tolerance(limits, "pair_apart")
-    rows: list[Row] = as_found_rows(points, terms, _share(points, limits), digits=2)
+    rows: list[CriterionRow] = as_found_rows(points, terms, _share(points, limits), digits=2)
     for number, (high, low) in enumerate(pairs):
         where = ("room pair", "pair near the sample")[number]
         shown = ions.pair(high, low)
-        rows.append(gap.row(f"gap_{number}", f"gap of the {where}, at 25 °C and 10:1", shown.normalised_mv, "mV",
-                            note=f"as read {shown.gap_mv:.1f} mV" + ("; the tip has aged: replace it" if
-                                 shown.normalised_mv < gap.care_low else "")))  # fmt: skip
-        rows.append(apart.row(f"pair_c_{number}", f"temperatures of the {where} apart",
-                              high.temperature_c - low.temperature_c, signed=False, digits=2))  # fmt: skip
+        rows.append(
+            gap.row(
+                f"gap_{number}",
+                f"gap of the {where}, at 25 °C and 10:1",
+                shown.normalised_mv,
+                "mV",
+                note=f"as read {shown.gap_mv:.1f} mV"
+                + ("; the tip has aged: replace it" if shown.normalised_mv < gap.care_low else ""),
+            )
+        )
+        rows.append(
+            apart.row(
+                f"pair_c_{number}",
+                f"temperatures of the {where} apart",
+                high.temperature_c - low.temperature_c,
+                signed=False,
+                digits=2,
+            )
+        )
     for p in of_role(points, "check"):
         read = fitted.read(p.signal, p.temperature_c)
         limit = tolerance(limits, "as_found")
@@ -98,7 +112,7 @@ def _strength(point: ions.IonPoint) -> float:
     return point.concentration_mg_l
 
 
-def _share(points: Sequence[Taken], limits: Limits) -> Tolerance:
+def _share(points: Sequence[CalibrationPoint], limits: Limits) -> Tolerance:
     """The percent tolerance as mg/L at the first point that was read as found or as left."""
     limit = tolerance(limits, "as_found")
     mine = of_role(points, "found", "left")

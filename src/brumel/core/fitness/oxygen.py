@@ -13,9 +13,9 @@ from typing import Any
 from brumel.core.checking import Door
 from brumel.core.errors import CannotFit
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     band,
@@ -24,7 +24,7 @@ from brumel.core.fitness.common import (
     tolerance,
 )
 from brumel.core.oxygen import saturation_mg_l
-from brumel.core.verdict import Band, Limits, Outcome, Row, Verdict
+from brumel.core.verdict import Band, CriterionRow, Limits, Outcome, Verdict
 
 
 @dataclass(frozen=True)
@@ -82,11 +82,11 @@ def share_percent(oxygen_mg_l: float, temperature_c: float) -> float:
     return 100 * oxygen_mg_l / float(saturation_mg_l(temperature_c))
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge a run: gain against the membrane's first, zero, air against water, as found. Raises CannotFit without signal."""
     zeros, adjust = of_role(points, "zero"), of_role(points, "adjust")
     fitted = _fit(zeros, adjust, terms)
-    rows: list[Row] = as_found_rows(points, terms, tolerance(limits, "as_found"), digits=2)
+    rows: list[CriterionRow] = as_found_rows(points, terms, tolerance(limits, "as_found"), digits=2)
     if adjust:
         first = terms.first_gain_percent or 100.0
         about = "of the membrane's first" if terms.first_gain_percent else "of nominal; no first calibration on record"
@@ -94,22 +94,35 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
         rows.append(shown.row("gain", "gain", 100 * fitted.gain_percent / first, "%", note=about))
     for p in zeros:
         reads = (p.signal / fitted.gain_percent) * float(saturation_mg_l(p.temperature_c))
-        rows.append(tolerance(limits, "zero").row("zero", f"reads in {p.name}", reads, care=2.0, digits=2, signed=False,
-                                                  note="before the zero is taken off"))  # fmt: skip
+        rows.append(
+            tolerance(limits, "zero").row(
+                "zero",
+                f"reads in {p.name}",
+                reads,
+                care=2.0,
+                digits=2,
+                signed=False,
+                note="before the zero is taken off",
+            )
+        )
     for p in of_role(points, "check"):
         error = fitted.read(p.signal, p.temperature_c) - p.expected
-        rows.append(tolerance(limits, "as_found").row("check", f"error in {p.name}", error, care=2.0,
-                                                      note="read, not adjusted"))  # fmt: skip
+        rows.append(
+            tolerance(limits, "as_found").row("check", f"error in {p.name}", error, care=2.0, note="read, not adjusted")
+        )
     rows += as_left_rows(points, fitted, tolerance(limits, "as_found"), digits=2)
     apart = _apart(points, terms)
     if apart is not None:
-        rows.append(tolerance(limits, "air_water").row("air_water", "air and water apart", apart, beyond=Outcome.CARE,
-                                                       digits=1, signed=False))  # fmt: skip
+        rows.append(
+            tolerance(limits, "air_water").row(
+                "air_water", "air and water apart", apart, beyond=Outcome.CARE, digits=1, signed=False
+            )
+        )
     rows += common_rows(terms)
     return Fitness(fitted, Verdict(tuple(rows)), _features(points, fitted, terms, apart))
 
 
-def _fit(zeros: Sequence[Taken], adjust: Sequence[Taken], terms: Terms) -> OxygenFit:
+def _fit(zeros: Sequence[CalibrationPoint], adjust: Sequence[CalibrationPoint], terms: JudgingTerms) -> OxygenFit:
     before = terms.before
     if not adjust:
         if isinstance(before, OxygenFit):
@@ -127,14 +140,16 @@ def _fit(zeros: Sequence[Taken], adjust: Sequence[Taken], terms: Terms) -> Oxyge
     return OxygenFit(gain, zero, "zero and saturated" if zeros else "saturated", taken)
 
 
-def _apart(points: Sequence[Taken], terms: Terms) -> float | None:
+def _apart(points: Sequence[CalibrationPoint], terms: JudgingTerms) -> float | None:
     adjust = of_role(points, "adjust", "check")
     if terms.water_c is None or not adjust:
         return None
     return abs(adjust[0].temperature_c - terms.water_c)
 
 
-def _features(points: Sequence[Taken], fitted: OxygenFit, terms: Terms, apart: float | None) -> dict[str, float]:
+def _features(
+    points: Sequence[CalibrationPoint], fitted: OxygenFit, terms: JudgingTerms, apart: float | None
+) -> dict[str, float]:
     found: dict[str, float] = {}
     if of_role(points, "adjust"):
         usual = terms.before.gain_percent if isinstance(terms.before, OxygenFit) else terms.first_gain_percent or 100.0

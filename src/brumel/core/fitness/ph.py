@@ -8,9 +8,9 @@ from typing import Any
 
 from brumel.core import ph
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     band,
@@ -18,14 +18,14 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
-from brumel.core.verdict import Limits, Row, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Verdict
 
 
 @dataclass(frozen=True)
 class ElectrodeFit:
     """A fitted electrode as all fits are used; reads pH at the sample's own temperature."""
 
-    calibration: ph.Calibration
+    calibration: ph.PhFit
 
     @property
     def kind(self) -> str:
@@ -55,10 +55,10 @@ class ElectrodeFit:
 
 def restore(data: dict[str, Any]) -> ElectrodeFit:
     """The inverse of `as_dict`."""
-    return ElectrodeFit(ph.Calibration.from_dict(data))
+    return ElectrodeFit(ph.PhFit.from_dict(data))
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge 1 to 5 buffers, `terms.kind` "segments", "line" or "offset". Raises CannotFit as `core.ph.fit` does."""
     carried = None
     if terms.kind == "offset" and isinstance(terms.before, ElectrodeFit):
@@ -69,20 +69,28 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
     linearity, spread = tolerance(limits, "linearity"), tolerance(limits, "cup_spread")
     judged = ph.verdict(
         fitted,
-        ph.VerdictLimits(band(limits, "slope"), band(limits, "offset"), linearity.value, linearity.source, spread.value,
-                         spread.source),
+        ph.VerdictLimits(
+            band(limits, "slope"),
+            band(limits, "offset"),
+            linearity.value,
+            linearity.source,
+            spread.value,
+            spread.source,
+        ),
         checks=checks,
-    )  # fmt: skip
+    )
     whole = ElectrodeFit(fitted)
     found_limit = tolerance(limits, "as_found")
-    rows: list[Row] = as_found_rows(points, terms, found_limit, digits=2)
+    rows: list[CriterionRow] = as_found_rows(points, terms, found_limit, digits=2)
     rows += judged.rows
     rows += as_left_rows(points, whole, linearity, digits=2)
     rows += common_rows(terms)
     return Fitness(whole, Verdict(tuple(rows)), _features(points, fitted, checks))
 
 
-def _features(points: Sequence[Taken], fitted: ph.Calibration, checks: Sequence[ph.CheckPoint]) -> dict[str, float]:
+def _features(
+    points: Sequence[CalibrationPoint], fitted: ph.PhFit, checks: Sequence[ph.CheckPoint]
+) -> dict[str, float]:
     found = {"slope_percent": fitted.slope_percent, "offset_abs_mv": abs(fitted.offset_mv)}
     if len(fitted.segments) > 1:
         slopes = [s.slope_percent for s in fitted.segments]
@@ -94,7 +102,7 @@ def _features(points: Sequence[Taken], fitted: ph.Calibration, checks: Sequence[
     return found
 
 
-def span_percent(points: Sequence[Taken]) -> float | None:
+def span_percent(points: Sequence[CalibrationPoint]) -> float | None:
     """The signal between the outermost buffers as percent of an ideal electrode's; None for buffers close together."""
     if len(points) < 2:
         return None

@@ -8,9 +8,9 @@ from typing import Any
 
 from brumel.core.checking import Door
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     band,
@@ -19,7 +19,7 @@ from brumel.core.fitness.common import (
     spread_row,
     tolerance,
 )
-from brumel.core.verdict import Limits, Row, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Verdict
 
 
 @dataclass(frozen=True)
@@ -59,27 +59,36 @@ def restore(data: dict[str, Any]) -> OffsetFit:
     return OffsetFit(**data)
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge a check, or a one-point offset, in one or two standards [mV]."""
     adjust, checks = of_role(points, "adjust"), of_role(points, "check")
     standards = [*adjust, *checks]
     errors = [p.signal - p.expected for p in standards]
     within = tolerance(limits, "tolerance")
-    rows: list[Row] = as_found_rows(points, terms, within, digits=0)
+    rows: list[CriterionRow] = as_found_rows(points, terms, within, digits=0)
     if adjust:
         fitted = OffsetFit(adjust[0].expected - adjust[0].signal, errors[0], "offset")
         rows.append(band(limits, "offset").row("offset", "offset applied", fitted.offset_mv, "mV", digits=0))
     else:
         fitted = OffsetFit(0.0, errors[0] if errors else 0.0, "check")
     rows += [
-        within.row("orp", f"error in {p.name}", fitted.read(p.signal, p.temperature_c) - p.expected, care=2.0, digits=0,
-                   note="read, not adjusted")
+        within.row(
+            "orp",
+            f"error in {p.name}",
+            fitted.read(p.signal, p.temperature_c) - p.expected,
+            care=2.0,
+            digits=0,
+            note="read, not adjusted",
+        )
         for p in checks
-    ]  # fmt: skip
+    ]
     if len(errors) > 1:
         gap = max(errors) - min(errors)
-        rows.append(within.row("standards_gap", "standards apart, against what they should be", gap, care=2.0, digits=0,
-                               signed=False))  # fmt: skip
+        rows.append(
+            within.row(
+                "standards_gap", "standards apart, against what they should be", gap, care=2.0, digits=0, signed=False
+            )
+        )
     rows += as_left_rows(points, fitted, within, digits=0)
     rows += spread_row(points, tolerance(limits, "cup_spread"))
     rows += common_rows(terms)

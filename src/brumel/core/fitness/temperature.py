@@ -8,9 +8,9 @@ from typing import Any
 
 from brumel.core.checking import Door
 from brumel.core.fitness.common import (
+    CalibrationPoint,
     Fitness,
-    Taken,
-    Terms,
+    JudgingTerms,
     as_found_rows,
     as_left_rows,
     common_rows,
@@ -18,7 +18,7 @@ from brumel.core.fitness.common import (
     tolerance,
 )
 from brumel.core.temperature import ReferencePoint, correction_c
-from brumel.core.verdict import Limits, Row, Verdict
+from brumel.core.verdict import CriterionRow, Limits, Verdict
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ def restore(data: dict[str, Any]) -> ThermometerFit:
     return ThermometerFit(tuple(ReferencePoint(**p) for p in data["points"]), data["kind"])
 
 
-def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
+def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
     """Judge one or two reference points [°C]; with adjusting points the errors are corrected for."""
     within = tolerance(limits, "tolerance")
     adjust, checks = of_role(points, "adjust"), of_role(points, "check")
@@ -64,12 +64,18 @@ def assess(points: Sequence[Taken], limits: Limits, terms: Terms) -> Fitness:
     pairs = tuple(ReferencePoint(p.signal, p.expected, p.expanded_uncertainty, p.name) for p in used)
     fitted = ThermometerFit(pairs, "corrected" if adjust else "check")
     errors = [p.signal - p.expected for p in used]
-    rows: list[Row] = as_found_rows(points, terms, within, digits=2)
+    rows: list[CriterionRow] = as_found_rows(points, terms, within, digits=2)
     rows += [
-        within.row("temperature", f"error in {p.name}", p.signal - p.expected, care=2.0, digits=2,
-                   note="corrected for" if p.role == "adjust" else "read, not adjusted")
+        within.row(
+            "temperature",
+            f"error in {p.name}",
+            p.signal - p.expected,
+            care=2.0,
+            digits=2,
+            note="corrected for" if p.role == "adjust" else "read, not adjusted",
+        )
         for p in used
-    ]  # fmt: skip
+    ]
     rows += as_left_rows(points, fitted, within, digits=2)
     rows += common_rows(terms)
     features = {"error_abs_c": max(abs(e) for e in errors)} if errors else {}

@@ -3,8 +3,8 @@
 from brumel.core.ph.buffers import BUFFERS, Buffer, buffer_ph, label_buffer
 from brumel.core.ph.electrode import (
     BufferPoint,
-    Calibration,
     Carried,
+    PhFit,
     Segment,
     fit,
     ideal_millivolts,
@@ -20,10 +20,10 @@ __all__ = [
     "BUFFERS",
     "Buffer",
     "BufferPoint",
-    "Calibration",
     "Carried",
     "CheckPoint",
     "Cup",
+    "PhFit",
     "Segment",
     "Suspicion",
     "VerdictLimits",

@@ -60,52 +60,95 @@ BUFFERS: dict[str, Buffer] = {
     b.key: b
     for b in (
         _iupac(
-            "phthalate", "phthalate 0.05 mol/kg",
-            4.000, 3.998, 3.997, 3.998, 4.001, 4.005, 4.011, 4.018, 4.022, 4.027, 4.050,
+            "phthalate",
+            "phthalate 0.05 mol/kg",
+            4.000,
+            3.998,
+            3.997,
+            3.998,
+            4.001,
+            4.005,
+            4.011,
+            4.018,
+            4.022,
+            4.027,
+            4.050,
         ),
         _iupac(
-            "phosphate", "phosphate 0.025 / 0.025 mol/kg",
-            6.984, 6.951, 6.923, 6.900, 6.881, 6.865, 6.853, 6.844, 6.841, 6.838, 6.833,
+            "phosphate",
+            "phosphate 0.025 / 0.025 mol/kg",
+            6.984,
+            6.951,
+            6.923,
+            6.900,
+            6.881,
+            6.865,
+            6.853,
+            6.844,
+            6.841,
+            6.838,
+            6.833,
         ),
         _iupac(
-            "phosphate-1:3.5", "phosphate 0.008695 / 0.03043 mol/kg",
-            7.534, 7.500, 7.472, 7.448, 7.429, 7.413, 7.400, 7.389, 7.386, 7.380, 7.367,
+            "phosphate-1:3.5",
+            "phosphate 0.008695 / 0.03043 mol/kg",
+            7.534,
+            7.500,
+            7.472,
+            7.448,
+            7.429,
+            7.413,
+            7.400,
+            7.389,
+            7.386,
+            7.380,
+            7.367,
         ),
         _iupac(
-            "borax", "borax 0.01 mol/kg",
-            9.464, 9.395, 9.332, 9.276, 9.225, 9.180, 9.139, 9.102, 9.088, 9.068, 9.011,
+            "borax", "borax 0.01 mol/kg", 9.464, 9.395, 9.332, 9.276, 9.225, 9.180, 9.139, 9.102, 9.088, 9.068, 9.011
         ),
         _iupac(
-            "carbonate", "carbonate 0.025 / 0.025 mol/kg",
-            10.317, 10.245, 10.179, 10.118, 10.062, 10.012, 9.966, 9.926, 9.910, 9.889, 9.828,
+            "carbonate",
+            "carbonate 0.025 / 0.025 mol/kg",
+            10.317,
+            10.245,
+            10.179,
+            10.118,
+            10.062,
+            10.012,
+            9.966,
+            9.926,
+            9.910,
+            9.889,
+            9.828,
         ),
         _bottle("4.01", "technical 4.01", _BOTTLE_401),
         _bottle("7.00", "technical 7.00", _BOTTLE_700),
         _bottle("7.01", "technical 7.01", _BOTTLE_701),
         _bottle("10.01", "technical 10.01", _BOTTLE_1001),
         _bottle(
-            "nominal-4.00", "nominal 4.00", _shifted(_BOTTLE_401, -0.01), 0.03,
+            "nominal-4.00",
+            "nominal 4.00",
+            _shifted(_BOTTLE_401, -0.01),
+            0.03,
             "temperature shape of the technical 4.01, chosen; the label wins",
         ),
         _bottle("nominal-7.00", "nominal 7.00", _BOTTLE_700, 0.03, "the label wins"),
         _bottle(
-            "nominal-10.00", "nominal 10.00", _shifted(_BOTTLE_1001, -0.01), 0.03,
+            "nominal-10.00",
+            "nominal 10.00",
+            _shifted(_BOTTLE_1001, -0.01),
+            0.03,
             "temperature shape of the technical 10.01, chosen; the label wins",
         ),
         _bottle("tablet-7", "tablet-made pH 7 (one tablet to 20 mL pure water)", _BOTTLE_700, 0.05),
     )
-}  # fmt: skip
+}
 
 #: Kinds that have no table of their own: only the lot's label can say what they read.
 LABEL_ONLY = {"combined": "combined one-step pH and EC solution"}
 
-_ALIASES = {
-    "7": "7.00",
-    "4": "nominal-4.00",
-    "10": "nominal-10.00",
-    "4.00": "nominal-4.00",
-    "10.00": "nominal-10.00",
-}
+_ALIASES = {"7": "7.00", "4": "nominal-4.00", "10": "nominal-10.00", "4.00": "nominal-4.00", "10.00": "nominal-10.00"}
 
 
 def find_buffer(buffer: str | float | Buffer) -> Buffer:

@@ -71,7 +71,7 @@ class Carried:
 
 
 @dataclass(frozen=True)
-class Calibration:
+class PhFit:
     """What a fit found. `segments` are in order of pH; residuals belong to `points` [mV]."""
 
     points: tuple[BufferPoint, ...]
@@ -142,7 +142,7 @@ class Calibration:
         return asdict(self)
 
     @classmethod
-    def from_dict(cls, data: dict[str, Any]) -> Calibration:
+    def from_dict(cls, data: dict[str, Any]) -> PhFit:
         """The inverse of `as_dict`."""
         return cls(
             points=tuple(BufferPoint(**p) for p in data["points"]),
@@ -162,7 +162,7 @@ def fit(
     kind: FitKind = "segments",
     carried: Carried | None = None,
     isopotential_ph: float = 7.0,
-) -> Calibration:
+) -> PhFit:
     """Fit 1 to 5 buffer points.
 
     Parameters
@@ -212,7 +212,7 @@ def fit(
             raise CannotFit("slope_percent", f"The carried slope {slope * 100:.0f} % is not a slope.")
         whole = Segment(ordered[0].ph, ordered[0].ph, float(e[0] + slope * x[0]), slope)
         carried = carried or Carried(1.0, "ideal slope, no earlier full calibration")
-        return Calibration(tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried)
+        return PhFit(tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried)
 
     line = _line(x, e, ordered)
     segments: tuple[Segment, ...] = (line,)
@@ -220,7 +220,7 @@ def fit(
         segments = tuple(_line(x[i : i + 2], e[i : i + 2], ordered[i : i + 2]) for i in range(len(ordered) - 1))
     at = {id(p): float(ei - (line.offset_mv - line.slope * xi)) for p, xi, ei in zip(ordered, x, e, strict=True)}
     centre = int(np.searchsorted([p.ph for p in ordered[1:-1]], isopotential_ph)) if len(segments) > 1 else 0
-    return Calibration(
+    return PhFit(
         points=tuple(entered),
         segments=segments,
         residuals_mv=tuple(at[id(p)] for p in entered),
@@ -250,7 +250,7 @@ def _line(x: NDArray[np.float64], e: NDArray[np.float64], points: Sequence[Buffe
 
 def ideal_millivolts(ph: Floats, temperature_c: Floats) -> Floats:
     """The signal of a perfect electrode (slope 100 %, offset 0) [pH, °C] -> [mV]."""
-    perfect = Calibration((), (Segment(0, 14, 0.0, 1.0),), (), 1.0, 0.0, "ideal")
+    perfect = PhFit((), (Segment(0, 14, 0.0, 1.0),), (), 1.0, 0.0, "ideal")
     return perfect.millivolts(ph, temperature_c)
 
 

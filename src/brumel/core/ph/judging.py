@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from brumel.core.ph.electrode import Calibration
-from brumel.core.verdict import Band, Outcome, Row, Verdict
+from brumel.core.ph.electrode import PhFit
+from brumel.core.verdict import Band, CriterionRow, Outcome, Verdict
 
 
 @dataclass(frozen=True)
@@ -30,13 +30,13 @@ class CheckPoint:
     ph: float
 
 
-def linearity_error(calibration: Calibration, check: CheckPoint) -> float:
+def linearity_error(calibration: PhFit, check: CheckPoint) -> float:
     """What the calibration reads in the unadjusted buffer, minus what the buffer is [pH]."""
     return float(calibration.ph(check.millivolts, check.temperature_c)) - check.ph
 
 
 def verdict(
-    calibration: Calibration,
+    calibration: PhFit,
     limits: VerdictLimits,
     *,
     checks: tuple[CheckPoint, ...] = (),
@@ -47,25 +47,28 @@ def verdict(
 
     `early` counts points accepted before they had settled, `expired` names solutions past their date.
     """
-    rows: list[Row] = []
+    rows: list[CriterionRow] = []
     if calibration.carried:
         rows.append(
-            Row(
-                "slope_carried", "slope, carried over", calibration.slope_percent, "%",
-                "a full calibration in its own time", Outcome.CARE if calibration.slope == 1.0 else Outcome.FIT,
-                "common practice, no source", f"not measured in this run: {calibration.carried.origin}",
+            CriterionRow(
+                "slope_carried",
+                "slope, carried over",
+                calibration.slope_percent,
+                "%",
+                "a full calibration in its own time",
+                Outcome.CARE if calibration.slope == 1.0 else Outcome.FIT,
+                "common practice, no source",
+                f"not measured in this run: {calibration.carried.origin}",
             )
-        )  # fmt: skip
+        )
         rows.append(limits.slope_percent.row("slope", "slope", calibration.slope_percent, "%"))
     elif len(calibration.segments) > 1:
         rows += [
             limits.slope_percent.row(
-                f"slope_{i}",
-                f"slope, {s.side} side (pH {s.low_ph:.1f} to {s.high_ph:.1f})",
-                s.slope_percent, "%",
+                f"slope_{i}", f"slope, {s.side} side (pH {s.low_ph:.1f} to {s.high_ph:.1f})", s.slope_percent, "%"
             )
             for i, s in enumerate(calibration.segments)
-        ]  # fmt: skip
+        ]
     else:
         rows.append(limits.slope_percent.row("slope", "slope", calibration.slope_percent, "%"))
     rows.append(limits.offset_mv.row("offset", "offset at pH 7", calibration.offset_mv, "mV"))
@@ -73,39 +76,50 @@ def verdict(
         error = linearity_error(calibration, check)
         inside = abs(error) <= limits.linearity_ph + 1e-9
         rows.append(
-            Row(
-                "linearity", f"linearity check in {check.name}", error, "pH", f"within ±{limits.linearity_ph:g} pH",
-                Outcome.FIT if inside else Outcome.NOT, limits.linearity_source, "read, not adjusted", 2,
+            CriterionRow(
+                "linearity",
+                f"linearity check in {check.name}",
+                error,
+                "pH",
+                f"within ±{limits.linearity_ph:g} pH",
+                Outcome.FIT if inside else Outcome.NOT,
+                limits.linearity_source,
+                "read, not adjusted",
+                2,
             )
-        )  # fmt: skip
+        )
     temperatures = [p.temperature_c for p in calibration.points] + [c.temperature_c for c in checks]
     if len(temperatures) > 1:
         spread = max(temperatures) - min(temperatures)
         rows.append(
-            Row(
-                "cup_spread", "cup temperatures apart", spread, "°C", f"up to {limits.cup_spread_c:g} °C",
-                Outcome.FIT if spread <= limits.cup_spread_c else Outcome.CARE, limits.cup_spread_source,
+            CriterionRow(
+                "cup_spread",
+                "cup temperatures apart",
+                spread,
+                "°C",
+                f"up to {limits.cup_spread_c:g} °C",
+                Outcome.FIT if spread <= limits.cup_spread_c else Outcome.CARE,
+                limits.cup_spread_source,
             )
-        )  # fmt: skip
+        )
     if early:
         rows.append(
-            Row(
-                "early", "points accepted before settling", early, "", "0", Outcome.CARE,
-                "common practice, no source", "recorded as early", 0,
+            CriterionRow(
+                "early",
+                "points accepted before settling",
+                early,
+                "",
+                "0",
+                Outcome.CARE,
+                "common practice, no source",
+                "recorded as early",
+                0,
             )
-        )  # fmt: skip
+        )
     for name in expired:
         rows.append(
-            Row(
-                "expired",
-                f"{name} past its date",
-                None,
-                "",
-                "in date",
-                Outcome.CARE,
-                "label of the lot",
-                "",
-                0,
+            CriterionRow(
+                "expired", f"{name} past its date", None, "", "in date", Outcome.CARE, "label of the lot", "", 0
             )
         )
     return Verdict(tuple(rows))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from brumel.core.ph.electrode import Calibration, Carried, FitKind, Segment, fit, nernst_slope_mv
+from brumel.core.ph.electrode import Carried, FitKind, PhFit, Segment, fit, nernst_slope_mv
 from brumel.core.uncertainty import Budget, propagate, rectangular
 from brumel.core.working import Input, Step, Working
 
@@ -20,7 +20,7 @@ class PhReading:
 
 
 def read(
-    calibration: Calibration,
+    calibration: PhFit,
     millivolts: float,
     temperature_c: float,
     *,
@@ -77,19 +77,18 @@ def read(
     budget = replace(
         budget,
         value=value,
-        contributions=(*budget.contributions, replace(budget.contributions[0], name="rounding to 0.01 pH",
-                       standard_uncertainty=resolution, sensitivity=1.0)),
-    )  # fmt: skip
+        contributions=(
+            *budget.contributions,
+            replace(
+                budget.contributions[0], name="rounding to 0.01 pH", standard_uncertainty=resolution, sensitivity=1.0
+            ),
+        ),
+    )
     return PhReading(value, budget, _working(calibration, millivolts, temperature_c, value, budget, origin))
 
 
 def _working(
-    calibration: Calibration,
-    millivolts: float,
-    temperature_c: float,
-    value: float,
-    budget: Budget,
-    origin: str,
+    calibration: PhFit, millivolts: float, temperature_c: float, value: float, budget: Budget, origin: str
 ) -> Working:
     k = float(nernst_slope_mv(temperature_c))
     line = _segment_for(calibration, value)
@@ -98,30 +97,58 @@ def _working(
         (
             Step("E", "settled signal", "as read", (), millivolts, "mV", "reading", 1),
             Step(
-                "k", "ideal slope at the sample's temperature", "k = ln(10) · R · T / F",
-                (Input("T", "sample temperature", temperature_c, "°C"),), k, "mV/pH", "CODATA", 2,
+                "k",
+                "ideal slope at the sample's temperature",
+                "k = ln(10) · R · T / F",
+                (Input("T", "sample temperature", temperature_c, "°C"),),
+                k,
+                "mV/pH",
+                "CODATA",
+                2,
             ),
             Step(
-                "s·k", "this electrode's slope there", "s × k",
-                (Input("s", f"slope from {origin or 'the calibration'}", line.slope * 100, "%"),
-                 Input("k", "ideal slope", k, "mV/pH")), line.slope * k, "mV/pH", "Buck2002", 2,
+                "s·k",
+                "this electrode's slope there",
+                "s × k",
+                (
+                    Input("s", f"slope from {origin or 'the calibration'}", line.slope * 100, "%"),
+                    Input("k", "ideal slope", k, "mV/pH"),
+                ),
+                line.slope * k,
+                "mV/pH",
+                "Buck2002",
+                2,
             ),
             Step(
-                "pH", "pH of the sample, at its own temperature", "pH = pHiso + (E0 − E) / (s·k)",
-                (Input("pHiso", "isopotential pH", calibration.isopotential_ph),
-                 Input("E0", "offset", line.offset_mv, "mV"), Input("E", "signal", millivolts, "mV"),
-                 Input("s·k", "slope", line.slope * k, "mV/pH")), value, "", "Buck2002", 3,
+                "pH",
+                "pH of the sample, at its own temperature",
+                "pH = pHiso + (E0 − E) / (s·k)",
+                (
+                    Input("pHiso", "isopotential pH", calibration.isopotential_ph),
+                    Input("E0", "offset", line.offset_mv, "mV"),
+                    Input("E", "signal", millivolts, "mV"),
+                    Input("s·k", "slope", line.slope * k, "mV/pH"),
+                ),
+                value,
+                "",
+                "Buck2002",
+                3,
             ),
             Step(
-                "U", "expanded uncertainty, k = 2", "U = 2 · √(Σ (c·u)²)",
+                "U",
+                "expanded uncertainty, k = 2",
+                "U = 2 · √(Σ (c·u)²)",
                 tuple(Input("c·u", c.name, c.amount) for c in budget.contributions),
-                budget.expanded, "pH", "GUM", 3,
+                budget.expanded_uncertainty,
+                "pH",
+                "GUM",
+                3,
             ),
         ),
-    )  # fmt: skip
+    )
 
 
-def _segment_for(calibration: Calibration, ph: float) -> Segment:
+def _segment_for(calibration: PhFit, ph: float) -> Segment:
     for segment in calibration.segments[:-1]:
         if ph <= segment.high_ph:
             return segment

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from brumel.core.ph.electrode import Calibration, nernst_slope_mv
+from brumel.core.ph.electrode import PhFit, nernst_slope_mv
 from brumel.core.suspicion import Suspicion
 
 
@@ -17,7 +17,7 @@ class Cup:
     ph: float
 
 
-def _seen(reference: Calibration | None, millivolts: float, temperature_c: float) -> float:
+def _seen(reference: PhFit | None, millivolts: float, temperature_c: float) -> float:
     if reference:
         return float(reference.ph(millivolts, temperature_c))
     return 7.0 - millivolts / float(nernst_slope_mv(temperature_c))
@@ -28,7 +28,7 @@ def wrong_cup(
     temperature_c: float,
     intended: Cup,
     tray: Sequence[Cup],
-    reference: Calibration | None = None,
+    reference: PhFit | None = None,
     *,
     margin_ph: float = 0.5,
     near_ph: float = 0.8,
@@ -87,7 +87,7 @@ def cup_off(
     temperature_c: float,
     intended: Cup,
     earlier: Sequence[tuple[float, float, float]],
-    reference: Calibration | None,
+    reference: PhFit | None,
     *,
     off_ph: float = 0.2,
     agree_ph: float = 0.1,

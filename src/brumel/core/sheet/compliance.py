@@ -7,9 +7,10 @@ from enum import StrEnum
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.uncertainty import digits_for
 
 
-class Outcome(StrEnum):
+class LimitOutcome(StrEnum):
     """What a limit makes of a value."""
 
     NONE = ""
@@ -20,16 +21,22 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True)
-class Ruled:
+class LimitResult:
     """The outcome and its sentence."""
 
-    outcome: Outcome
+    outcome: LimitOutcome
     sentence: str
 
 
 def against(
-    value: float, expanded: float | None, low: float | None, high: float | None, unit: str = "", *, near: float = 0.1
-) -> Ruled:
+    value: float,
+    expanded_uncertainty: float | None,
+    low: float | None,
+    high: float | None,
+    unit: str = "",
+    *,
+    near: float = 0.1,
+) -> LimitResult:
     """Compare a value and its expanded uncertainty with a lower and an upper limit, either of which may be None.
 
     near : the share of the limit (or of the distance between two) within which a met limit is called near
@@ -44,27 +51,28 @@ def against(
     if low is not None and high is not None and low >= high:
         raise InputError("limits", f"The lower limit {low:g} lies above the upper {high:g}.", value=low)
     if low is None and high is None:
-        return Ruled(Outcome.NONE, "")
-    u = expanded or 0.0
+        return LimitResult(LimitOutcome.NONE, "")
+    u = expanded_uncertainty or 0.0
     tail = f" {unit}" if unit else ""
-    bare = "" if expanded is not None else " The reading has no stated uncertainty; it is compared bare."
+    bare = "" if expanded_uncertainty is not None else " The reading has no stated uncertainty; it is compared bare."
     ends = [(low, -1, "lower"), (high, 1, "upper")]
-    worst = Ruled(Outcome.MET, f"Within its limits by more than its uncertainty.{bare}")
-    rank = {Outcome.MET: 0, Outcome.NEAR: 1, Outcome.CANNOT_TELL: 2, Outcome.EXCEEDED: 3}
+    worst = LimitResult(LimitOutcome.MET, f"Within its limits by more than its uncertainty.{bare}")
+    rank = {LimitOutcome.MET: 0, LimitOutcome.NEAR: 1, LimitOutcome.CANNOT_TELL: 2, LimitOutcome.EXCEEDED: 3}
     span = high - low if low is not None and high is not None else None
     for end, sign, name in ends:
         if end is None:
             continue
         over = sign * (v - end)
+        by = f"{over:.{digits_for(u)}f}" if u > 0 else f"{over:.2g}"
         margin = near * (span if span is not None else abs(end))
         if over > u:
-            outcome, words = Outcome.EXCEEDED, f"Beyond the {name} limit of {end:g}{tail} by {over:.3g}{tail}."
+            outcome, words = LimitOutcome.EXCEEDED, f"Beyond the {name} limit of {end:g}{tail} by {by}{tail}."
         elif over > -u and u > 0:
-            outcome, words = Outcome.CANNOT_TELL, f"Within ± {u:.2g}{tail} of the {name} limit of {end:g}{tail}."
+            outcome, words = LimitOutcome.CANNOT_TELL, f"Within ± {u:.2g}{tail} of the {name} limit of {end:g}{tail}."
         elif over > -margin:
-            outcome, words = Outcome.NEAR, f"Met, but near the {name} limit of {end:g}{tail}."
+            outcome, words = LimitOutcome.NEAR, f"Met, but near the {name} limit of {end:g}{tail}."
         else:
             continue
         if rank[outcome] > rank[worst.outcome]:
-            worst = Ruled(outcome, words + bare)
+            worst = LimitResult(outcome, words + bare)
     return worst

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity
 from brumel.core.sheet.ladders import Reported, Water
@@ -21,78 +22,238 @@ DERIVED: dict[str, tuple[str, ...]] = {
     "hypochlorous": ("chlorine", "ph", "temperature"),
 }
 
+#: Where the tables and equations behind the derived values end [°C].
+SALINITY_C = (-2.0, 35.0)
+HALF_CELL_C = (10.0, 40.0)
+DISSOCIATION_C = (0.0, 40.0)
 
-def derive(
-    read: Mapping[str, Reported], water: Water, *, raw_us_cm: float | None = None, tds_factor: float | None = None,
-    electrode: str = "",
-) -> list[Reported]:  # fmt: skip
-    """Everything that follows from what was read.
 
-    Parameters
-    ----------
-    read : the readings by quantity
+@dataclass(frozen=True)
+class SheetFacts:
+    """What was read, and what is known beside it.
+
     raw_us_cm : conductivity at the sample's own temperature, where it is known [µS/cm]
     tds_factor : the factor of the site or the meter; without one no TDS is stated
     electrode : the reference electrode of the ORP probe; without one no Eh is stated
-
-    A value beyond the end of its scale is left out; free chlorine above the total raises InputError.
+    total_ammonia : the ammonium value is total ammonia, as test kits give it; an electrode reads NH4+ alone
     """
-    found: list[Reported] = []
 
-    def add(quantity: str, unit: str, title: str, formula: str, source: str, work: Callable[..., float]) -> None:
-        names = DERIVED[quantity]
-        values = {n: (read[n].value, (read[n].expanded or 0.0) / 2) for n in names}
-        budget = propagate(lambda x: work(*(x[n] for n in names)), values)
-        backed = all(read[n].expanded is not None for n in names)
-        value = work(*(read[n].value for n in names))
-        ladder = Ladder(title)
+    read: Mapping[str, Reported]
+    water: Water
+    raw_us_cm: float | None = None
+    tds_factor: float | None = None
+    electrode: str = ""
+    total_ammonia: bool = False
+
+    @property
+    def temperature_c(self) -> float:
+        """The water's temperature [°C]; only asked for where it was read."""
+        return self.read["temperature"].value
+
+    def outside(self, low_c: float, high_c: float) -> str:
+        """How the water's temperature lies outside a table, empty where it is inside."""
+        at = self.temperature_c
+        if low_c <= at <= high_c:
+            return ""
+        return f"the water has {at:.1f} °C and the table {f'begins at {low_c:g}' if at < low_c else f'ends at {high_c:g}'} °C"
+
+
+@dataclass(frozen=True)
+class NotStated:
+    """A value that would follow from what was read but cannot be stated, with the sentence why."""
+
+    quantity: str
+    sentence: str
+
+
+def derive(
+    read: Mapping[str, Reported],
+    water: Water,
+    *,
+    raw_us_cm: float | None = None,
+    tds_factor: float | None = None,
+    electrode: str = "",
+    total_ammonia: bool = False,
+) -> list[Reported]:
+    """Everything that follows from what was read; parameters as the fields of `Facts`.
+
+    A value beyond the end of its scale is left out (`not_stated` says why); free chlorine above the total raises
+    InputError.
+    """
+    facts = SheetFacts(read, water, raw_us_cm, tds_factor, electrode, total_ammonia)
+    return [found for found in _all(facts) if isinstance(found, Reported)]
+
+
+def not_stated(facts: SheetFacts) -> list[NotStated]:
+    """What would follow but cannot be stated here, each with its sentence."""
+    return [found for found in _all(facts) if isinstance(found, NotStated)]
+
+
+def _all(facts: SheetFacts) -> list[Reported | NotStated]:
+    ways = {
+        "salinity": _salinity,
+        "solids": _solids,
+        "saturation": _saturation,
+        "eh": _eh,
+        "ammonia": _ammonia,
+        "combined_chlorine": _combined_chlorine,
+        "hypochlorous": _hypochlorous,
+    }
+    found = [ways[q](facts) for q, needs in DERIVED.items() if set(needs) <= set(facts.read)]
+    return [f for f in found if isinstance(f, NotStated) or (f is not None and math.isfinite(f.value))]
+
+
+@dataclass(frozen=True)
+class _Way:
+    """How one value is worked out: its words, formula and source, and further figures that went in."""
+
+    quantity: str
+    unit: str
+    title: str
+    formula: str
+    source: str
+    known: tuple[tuple[str, str, float, str], ...] = ()
+
+
+def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Reported:
+    """The value of `work` on the readings it needs, with its budget and working."""
+    names = DERIVED[way.quantity]
+    parts = [facts.read[n] for n in names]
+    values = {n: (p.value, (p.expanded_uncertainty or 0.0) / 2) for n, p in zip(names, parts, strict=True)}
+    budget = propagate(lambda x: work(*(x[n] for n in names)), values)
+    backed = all(p.expanded_uncertainty is not None for p in parts)
+    value = work(*(p.value for p in parts))
+    given = ((_SYMBOLS[n], n.replace("_", " "), p.value, p.unit) for n, p in zip(names, parts, strict=True))
+    ladder = Ladder(way.title)
+    name = way.title if way.title.startswith(("TDS", "Eh")) else way.title[0].lower() + way.title[1:]
+    ladder.step(_SYMBOLS[way.quantity], name, way.formula, value, way.unit, way.source, *given, *way.known)
+    if backed:
         ladder.step(
-            _SYMBOLS[quantity], title[0].lower() + title[1:], formula, value, unit, source,
-            *((_SYMBOLS.get(n, n), n.replace("_", " "), read[n].value, read[n].unit) for n in names),
-        )  # fmt: skip
-        if backed:
-            ladder.step("U", "expanded uncertainty, k = 2", "each input moved", budget.expanded, unit, "GUM")
-        found.append(Reported(quantity, value, unit, budget.expanded if backed else None, ladder.done(), names))
-
-    have = set(read)
-    can = lambda q: set(DERIVED[q]) <= have  # noqa: E731
-    at = read["temperature"].value if "temperature" in read else None
-    if can("salinity") and raw_us_cm is not None and at is not None and -2 <= at <= 35 and raw_us_cm > 0:
-        per = raw_us_cm / read["conductivity"].value if read["conductivity"].value else 0.0
-        if raw_us_cm < float(conductivity_end(at)):
-            add("salinity", "", "Practical salinity", "PSS-78 of κ and T", "PSS78",
-                lambda c, t: float(salinity.practical_salinity(max(c * per, 0.0), min(max(t, -2.0), 35.0))))  # fmt: skip
-    if can("solids") and tds_factor is not None:
-        add("solids", "mg/L", f"Dissolved solids, factor {tds_factor:g}", f"{tds_factor:g} · κ25",
-            "common practice, no source", lambda c: float(conductivity.tds_mg_l(max(c, 0.0), tds_factor)))  # fmt: skip
-    if can("saturation"):
-        add("saturation", "%", f"Saturation at {water.pressure_hpa:.0f} hPa, salinity {water.salinity:.3g}",
-            "100 · c / Cs(T, S, P)", "BK84",
-            lambda c, t: float(100 * c / float(oxygen.saturation_mg_l(t, water.salinity, water.pressure_hpa))))  # fmt: skip
-    if can("eh") and electrode and at is not None and 10 <= at <= 40:
-        add("eh", "mV", "Eh, against the standard hydrogen electrode", "ORP + Eref(T)", "USGS-A6.5",
-            lambda e, t: e + float(redox.reference_electrode_mv(electrode, min(max(t, 10.0), 40.0))))  # fmt: skip
-    if can("ammonia") and at is not None and 0 <= at <= 40:
-        salt = min(max(water.salinity, 0.0), 40.0)
-        add("ammonia", "mg/L", "Un-ionised ammonia as N", "total · share(pH, T, S)", "Emerson1975",
-            lambda n, p, t: n * float(ions.unionised_ammonia_fraction(p, min(max(t, 0.0), 40.0), salt)))  # fmt: skip
-    if can("combined_chlorine"):
-        total, free = read["total_chlorine"], read["chlorine"]
-        chlorine.combined_mg_l(
-            total.value, free.value, total_u_mg_l=total.expanded or 0.1, free_u_mg_l=free.expanded or 0.1
+            "U", "expanded uncertainty, k = 2", "each input moved", budget.expanded_uncertainty, way.unit, "GUM"
         )
-        add("combined_chlorine", "mg/L", "Combined chlorine", "total − free", "SM4500", lambda t, f: max(t - f, 0.0))
-    if can("hypochlorous") and at is not None and 0 <= at <= 40:
-        add("hypochlorous", "mg/L", "Hypochlorous acid, without stabiliser", "free · share(pH, T)", "Morris1966",
-            lambda c, p, t: c * float(chlorine.hypochlorous_fraction(p, min(max(t, 0.0), 40.0))))  # fmt: skip
-    return [r for r in found if math.isfinite(r.value)]
+    return Reported(
+        way.quantity, value, way.unit, budget.expanded_uncertainty if backed else None, ladder.done(), names
+    )
+
+
+def _salinity(facts: SheetFacts) -> Reported | NotStated | None:
+    if facts.raw_us_cm is None or facts.raw_us_cm <= 0:
+        return None
+    if outside := facts.outside(*SALINITY_C):
+        return NotStated("salinity", f"Salinity is not stated: {outside} (PSS-78).")
+    if facts.raw_us_cm >= conductivity_end(facts.temperature_c):
+        return NotStated("salinity", "Salinity is not stated: the practical salinity scale ends at 42.")
+    at_25 = facts.read["conductivity"].value
+    share = facts.raw_us_cm / at_25 if at_25 else 0.0
+    way = _Way("salinity", "", "Practical salinity", "PSS-78 of κ and T", "PSS78")
+    return _reported(
+        facts, way, lambda c, t: float(salinity.practical_salinity(max(c * share, 0.0), _within(t, *SALINITY_C)))
+    )
+
+
+def _solids(facts: SheetFacts) -> Reported | None:
+    factor = facts.tds_factor
+    if factor is None:
+        return None
+    way = _Way(
+        "solids",
+        "mg/L",
+        f"TDS, factor {factor:g}",
+        f"{factor:g} · κ25",
+        "common practice, no source",
+        (("f", "factor", factor, ""),),
+    )
+    return _reported(facts, way, lambda c: float(conductivity.tds_mg_l(max(c, 0.0), factor)))
+
+
+def _saturation(facts: SheetFacts) -> Reported:
+    water = facts.water
+    way = _Way(
+        "saturation",
+        "%",
+        f"Saturation at {water.pressure_hpa:.0f} hPa, salinity {water.salinity:.3g}",
+        "100 · c / Cs(T, S, P)",
+        "BK84",
+        (
+            ("P", f"station pressure, {water.pressure_from}", water.pressure_hpa, "hPa"),
+            ("S", f"practical salinity, {water.salinity_from}", water.salinity, ""),
+        ),
+    )
+    full = oxygen.saturation_mg_l
+    return _reported(facts, way, lambda c, t: float(100 * c / float(full(t, water.salinity, water.pressure_hpa))))
+
+
+def _eh(facts: SheetFacts) -> Reported | NotStated | None:
+    if not facts.electrode:
+        return NotStated("eh", "Eh is not stated: the probe's reference electrode is not on record.")
+    if outside := facts.outside(*HALF_CELL_C):
+        return NotStated("eh", f"Eh is not stated: {outside} (potentials of reference electrodes, USGS-A6.5).")
+    way = _Way("eh", "mV", "Eh, against the standard hydrogen electrode", "ORP + Eref(T)", "USGS-A6.5")
+    half_cell = redox.reference_electrode_mv
+    return _reported(facts, way, lambda e, t: e + float(half_cell(facts.electrode, _within(t, *HALF_CELL_C))))
+
+
+def _ammonia(facts: SheetFacts) -> Reported | NotStated:
+    if outside := facts.outside(*DISSOCIATION_C):
+        return NotStated("ammonia", f"Un-ionised ammonia is not stated: {outside} (Emerson1975).")
+    salt = _within(facts.water.salinity, 0.0, 40.0)
+
+    def share(p: float, t: float) -> float:
+        return float(ions.unionised_ammonia_fraction(p, _within(t, *DISSOCIATION_C), salt))
+
+    if facts.total_ammonia:
+        way = _Way("ammonia", "mg/L", "Un-ionised ammonia as N", "total · f(pH, T, S)", "Emerson1975")
+        return _reported(facts, way, lambda n, p, t: n * share(p, t))
+    f = share(facts.read["ph"].value, facts.temperature_c)
+    total = facts.read["ammonium"].value / (1 - f)
+    known = (("f", "un-ionised share", f, ""), ("TAN", "total ammonia as N, NH₄⁺ / (1 − f)", total, "mg/L"))
+    way = _Way(
+        "ammonia", "mg/L", "Un-ionised ammonia as N", "NH₄⁺ · f / (1 − f), f of pH, T and S", "Emerson1975", known
+    )
+    return _reported(facts, way, lambda n, p, t: n * share(p, t) / (1 - share(p, t)))
+
+
+def _combined_chlorine(facts: SheetFacts) -> Reported:
+    total, free = facts.read["total_chlorine"], facts.read["chlorine"]
+    chlorine.combined_mg_l(
+        total.value,
+        free.value,
+        total_u_mg_l=total.expanded_uncertainty or 0.1,
+        free_u_mg_l=free.expanded_uncertainty or 0.1,
+    )
+    way = _Way("combined_chlorine", "mg/L", "Combined chlorine", "total − free", "SM4500")
+    return _reported(facts, way, lambda t, f: max(t - f, 0.0))
+
+
+def _hypochlorous(facts: SheetFacts) -> Reported | NotStated:
+    if outside := facts.outside(*DISSOCIATION_C):
+        return NotStated("hypochlorous", f"Hypochlorous acid is not stated: {outside} (Morris1966).")
+    way = _Way("hypochlorous", "mg/L", "Hypochlorous acid, without stabiliser", "free · share(pH, T)", "Morris1966")
+    share = chlorine.hypochlorous_fraction
+    return _reported(facts, way, lambda c, p, t: c * float(share(p, _within(t, *DISSOCIATION_C))))
+
+
+def _within(value: float, low: float, high: float) -> float:
+    return min(max(value, low), high)
 
 
 _SYMBOLS = {
-    "salinity": "S", "solids": "TDS", "saturation": "sat", "eh": "Eh", "ammonia": "NH₃", "combined_chlorine": "Clc",
-    "hypochlorous": "HOCl", "conductivity": "κ25", "temperature": "T", "oxygen": "c", "redox": "ORP", "ph": "pH",
-    "ammonium": "TAN", "chlorine": "Clf", "total_chlorine": "Clt",
-}  # fmt: skip
+    "salinity": "S",
+    "solids": "TDS",
+    "saturation": "sat",
+    "eh": "Eh",
+    "ammonia": "NH₃",
+    "combined_chlorine": "Clc",
+    "hypochlorous": "HOCl",
+    "conductivity": "κ25",
+    "temperature": "T",
+    "oxygen": "c",
+    "redox": "ORP",
+    "ph": "pH",
+    "ammonium": "NH₄⁺",
+    "chlorine": "Clf",
+    "total_chlorine": "Clt",
+}
 
 
 def conductivity_end(temperature_c: float) -> float:

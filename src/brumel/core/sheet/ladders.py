@@ -46,7 +46,7 @@ class Reported:
     quantity: str
     value: float
     unit: str
-    expanded: float | None
+    expanded_uncertainty: float | None
     working: Working
     parents: tuple[str, ...] = ()
 
@@ -70,38 +70,45 @@ def report(
     door.number("temperature_c", temperature_c, -5, 100)
     door.name("quantity", quantity, tuple(_LADDERS))
     door.close()
-    value, unit, expanded, working = _LADDERS[quantity](fit, signal, temperature_c, water, origin, u)
-    return Reported(quantity, value, unit, expanded if backed else None, working)
+    value, unit, expanded_uncertainty, working = _LADDERS[quantity](fit, signal, temperature_c, water, origin, u)
+    return Reported(quantity, value, unit, expanded_uncertainty if backed else None, working)
 
 
 _Found = tuple[float, str, float, Working]
 
 
-def _temperature(fit: ThermometerFit, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    value = fit.read(signal, at)
+def _temperature(
+    fit: ThermometerFit, signal: float, temperature_c: float, water: Water, origin: str, u: float
+) -> _Found:
+    value = fit.read(signal, temperature_c)
     ladder = Ladder("Temperature")
     ladder.step("T", "sample temperature", "as read", signal, "°C", "reading", digits=2)
     if value != signal:
         ladder.step("Tc", "corrected for the thermometer's error", "T − error", value, "°C", origin, digits=2)
-    expanded = max(2 * u, 0.05) if fit.points else THERMOMETER_EXPANDED_C
+    expanded_uncertainty = max(2 * u, 0.05) if fit.points else THERMOMETER_EXPANDED_C
     ladder.step(
-        "U", "expanded uncertainty, k = 2", "the check's reference" if fit.points else "tolerance of a thermometer",
-        expanded, "°C", origin if fit.points else "USGS-A6.1", digits=2,
-    )  # fmt: skip
-    return value, "°C", expanded, ladder.done()
+        "U",
+        "expanded uncertainty, k = 2",
+        "the check's reference" if fit.points else "tolerance of a thermometer",
+        expanded_uncertainty,
+        "°C",
+        origin if fit.points else "USGS-A6.1",
+        digits=2,
+    )
+    return value, "°C", expanded_uncertainty, ladder.done()
 
 
-def _ph(fit: ElectrodeFit, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    read = ph.read(fit.calibration, signal, at, standard_u_ph=u, origin=origin)
-    return read.value, "", read.budget.expanded, read.working
+def _ph(fit: ElectrodeFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    read = ph.read(fit.calibration, signal, temperature_c, standard_u_ph=u, origin=origin)
+    return read.value, "", read.budget.expanded_uncertainty, read.working
 
 
-def _conductivity(fit: CellFit, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    raw = fit.read(signal, at)
+def _conductivity(fit: CellFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    raw = fit.read(signal, temperature_c)
     kind, a = water.compensation, water.coefficient_percent
-    if kind in ("sea", "natural") and not 0 <= at <= 35:
+    if kind in ("sea", "natural") and not 0 <= temperature_c <= 35:
         kind = "linear"  # both tables end there
-    value = float(conductivity.to_reference(raw, at, kind=kind, coefficient_percent=a))
+    value = float(conductivity.to_reference(raw, temperature_c, kind=kind, coefficient_percent=a))
     cell = fit.cell
     if fit.kind == "check" or not cell.points:
         # A constant that was carried over is moved as if one standard had given it.
@@ -111,99 +118,164 @@ def _conductivity(fit: CellFit, signal: float, at: float, water: Water, origin: 
             (at_1000,), fit.cell_constant_per_cm, fit.zero_us, (0.0,), (fit.cell_constant_per_cm,), "carried"
         )
     budget = budgets.conductivity_budget(
-        cell, signal, at, kind=kind, coefficient_percent=a, standard_u_percent=u, resolution_us_cm=_step_of(raw)
+        cell,
+        signal,
+        temperature_c,
+        kind=kind,
+        coefficient_percent=a,
+        standard_u_percent=u,
+        resolution_us_cm=_step_of(raw),
     )
     ladder = Ladder("Conductivity at 25 °C")
     ladder.step("G", "conductance between the plates", "as read", signal, "µS", "reading", digits=1)
     ladder.step(
-        "κ", "conductivity at the sample's temperature", "κ = K · (G − G0)", raw, "µS/cm", origin,
-        ("K", "cell constant", fit.cell_constant_per_cm, "/cm"), ("G0", "zero in air", fit.zero_us, "µS"), digits=1,
-    )  # fmt: skip
+        "κ",
+        "conductivity at the sample's temperature",
+        "κ = K · (G − G0)",
+        raw,
+        "µS/cm",
+        origin,
+        ("K", "cell constant", fit.cell_constant_per_cm, "/cm"),
+        ("G0", "zero in air", fit.zero_us, "µS"),
+        digits=1,
+    )
     words = {"natural": ("EN27888", "non-linear, natural waters"), "sea": ("PSS78", "sea water")}
     source, how = words.get(kind, ("common practice, no source", f"linear, {a:g} %/°C"))
     ladder.step(
-        "κ25", f"brought to 25 °C: {how}", "κ25 = κ · f25(T)", value, "µS/cm", source,
-        ("T", "sample temperature", at, "°C"), digits=1,
-    )  # fmt: skip
-    ladder.step("U", "expanded uncertainty, k = 2", "each input moved", budget.expanded, "µS/cm", "GUM", digits=1)
-    return value, "µS/cm", budget.expanded, ladder.done()
+        "κ25",
+        f"brought to 25 °C: {how}",
+        "κ25 = κ · f25(T)",
+        value,
+        "µS/cm",
+        source,
+        ("T", "sample temperature", temperature_c, "°C"),
+        digits=1,
+    )
+    ladder.step(
+        "U", "expanded uncertainty, k = 2", "each input moved", budget.expanded_uncertainty, "µS/cm", "GUM", digits=1
+    )
+    return value, "µS/cm", budget.expanded_uncertainty, ladder.done()
 
 
 def _step_of(us_cm: float) -> float:
     return 10.0 ** max(math.floor(math.log10(max(abs(us_cm), 1.0))) - 2, -1)
 
 
-def _redox(fit: Any, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    value = fit.read(signal, at)
-    expanded = 2 * math.hypot(u, 0.5, 0.5, 0.3)
+def _redox(fit: Any, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    value = fit.read(signal, temperature_c)
+    expanded_uncertainty = 2 * math.hypot(u, 0.5, 0.5, 0.3)
     ladder = Ladder("ORP against the probe's own reference electrode")
     ladder.step("E", "potential", "as read", signal, "mV", "reading", digits=0)
     ladder.step("off", "offset in force", "added", fit.offset_mv, "mV", origin, digits=0)
     ladder.step("ORP", "potential against the reference", "E + off", value, "mV", "GUM", digits=0)
-    ladder.step("U", "expanded uncertainty, k = 2", "root of squares", expanded, "mV", "GUM", digits=1)
-    return value, "mV", expanded, ladder.done()
+    ladder.step("U", "expanded uncertainty, k = 2", "root of squares", expanded_uncertainty, "mV", "GUM", digits=1)
+    return value, "mV", expanded_uncertainty, ladder.done()
 
 
-def _oxygen(fit: OxygenFit, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    fresh = fit.read(signal, at)
-    share = float(oxygen.saturation_mg_l(at, water.salinity)) / float(oxygen.saturation_mg_l(at))
+def _oxygen(fit: OxygenFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    fresh = fit.read(signal, temperature_c)
+    share = float(oxygen.saturation_mg_l(temperature_c, water.salinity)) / float(oxygen.saturation_mg_l(temperature_c))
     value = fresh * share
-    budget = budgets.oxygen_budget(max(value, 0.0), at, water.salinity, water.pressure_hpa)
+    budget = budgets.oxygen_budget(max(value, 0.0), temperature_c, water.salinity, water.pressure_hpa)
     ladder = Ladder("Dissolved oxygen")
     ladder.step("s", "signal, share of its air point", "as read", signal, "%", "reading", digits=1)
     ladder.step(
-        "c0", "as fresh water would hold it", "(s − zero) / gain · Cs(T)", fresh, "mg/L", origin,
-        ("zero", "zero", fit.zero_percent, "%"), ("gain", "gain", fit.gain_percent, "%"),
-        ("T", "sample temperature", at, "°C"), digits=2,
-    )  # fmt: skip
+        "c0",
+        "as fresh water would hold it",
+        "(s − zero) / gain · Cs(T)",
+        fresh,
+        "mg/L",
+        origin,
+        ("zero", "zero", fit.zero_percent, "%"),
+        ("gain", "gain", fit.gain_percent, "%"),
+        ("T", "sample temperature", temperature_c, "°C"),
+        digits=2,
+    )
     ladder.step(
-        "c", f"salt taken off: {water.salinity_from}", "c = c0 · Cs(T, S) / Cs(T)", value, "mg/L", "BK84",
-        ("S", "practical salinity", water.salinity, ""), digits=2,
-    )  # fmt: skip
-    ladder.step("U", "expanded uncertainty, k = 2", "each input moved", budget.expanded, "mg/L", "GUM", digits=2)
-    return value, "mg/L", budget.expanded, ladder.done()
+        "c",
+        f"salt taken off: {water.salinity_from}",
+        "c = c0 · Cs(T, S) / Cs(T)",
+        value,
+        "mg/L",
+        "BK84",
+        ("S", "practical salinity", water.salinity, ""),
+        digits=2,
+    )
+    ladder.step(
+        "U",
+        "expanded uncertainty, k = 2",
+        "each input moved",
+        budget.expanded_uncertainty,
+        "mg/L",
+        "GUM",
+        ("P", f"station pressure, {water.pressure_from}", water.pressure_hpa, "hPa"),
+        digits=2,
+    )
+    return value, "mg/L", budget.expanded_uncertainty, ladder.done()
 
 
-def _ion(fit: IonFit, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    activity = fit.read(signal, at)
+def _ion(fit: IonFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    activity = fit.read(signal, temperature_c)
     ladder = Ladder(f"{fit.calibration.ion.capitalize()} as nitrogen")
     ladder.step("E", "potential", "as read", signal, "mV", "reading", digits=1)
     ladder.step(
-        "a", "activity, by the pair of standards", "log-linear in E", activity, "mg/L as N", origin,
-        ("T", "sample temperature", at, "°C"), digits=3,
-    )  # fmt: skip
+        "a",
+        "activity, by the pair of standards",
+        "log-linear in E",
+        activity,
+        "mg/L as N",
+        origin,
+        ("T", "sample temperature", temperature_c, "°C"),
+        digits=3,
+    )
     ec = water.conductivity_25_us_cm
     gamma = 1.0
     if ec is not None and ec <= 38_000:
         strength = float(ions.ionic_strength_mol_l(ec))
         gamma = float(ions.activity_coefficient(strength))
         ladder.step(
-            "γ", "activity coefficient in this water", "Davies", gamma, "", "Davies",
-            ("I", "ionic strength", strength, "mol/L"), digits=3,
-        )  # fmt: skip
+            "γ",
+            "activity coefficient in this water",
+            "Davies",
+            gamma,
+            "",
+            "Davies",
+            ("I", "ionic strength", strength, "mol/L"),
+            digits=3,
+        )
     value = activity / gamma
     name = "concentration" if gamma != 1.0 else "taken as the concentration: conductivity was not read"
     ladder.step("c", name, "c = a / γ", value, "mg/L as N", "Davies", digits=3)
-    budget = budgets.ion_budget(fit.calibration, signal, at, standard_u_percent=u)
-    expanded = budget.expanded / gamma
-    ladder.step("U", "expanded uncertainty, k = 2", "each input moved", expanded, "mg/L as N", "GUM", digits=3)
-    return value, "mg/L", expanded, ladder.done()
+    budget = budgets.ion_budget(fit.calibration, signal, temperature_c, standard_u_percent=u)
+    expanded_uncertainty = budget.expanded_uncertainty / gamma
+    ladder.step(
+        "U", "expanded uncertainty, k = 2", "each input moved", expanded_uncertainty, "mg/L as N", "GUM", digits=3
+    )
+    return value, "mg/L", expanded_uncertainty, ladder.done()
 
 
-def _chlorine(fit: Any, signal: float, at: float, water: Water, origin: str, u: float) -> _Found:
-    value = fit.read(signal, at)
-    expanded = 2 * math.hypot(u, 0.03)
+def _chlorine(fit: Any, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
+    value = fit.read(signal, temperature_c)
+    expanded_uncertainty = 2 * math.hypot(u, 0.03)
     ladder = Ladder("Free chlorine")
     ladder.step("s", "shown by the tip", "as read", signal, "mg/L", "reading", digits=2)
     ladder.step("c", "free chlorine", "s · gain", value, "mg/L", origin, ("gain", "gain", fit.gain, ""), digits=2)
-    ladder.step("U", "expanded uncertainty, k = 2", "second method and tip", expanded, "mg/L", "GUM", digits=2)
-    return value, "mg/L", expanded, ladder.done()
+    ladder.step(
+        "U", "expanded uncertainty, k = 2", "second method and tip", expanded_uncertainty, "mg/L", "GUM", digits=2
+    )
+    return value, "mg/L", expanded_uncertainty, ladder.done()
 
 
 _LADDERS: dict[str, Any] = {
-    "temperature": _temperature, "ph": _ph, "conductivity": _conductivity, "redox": _redox, "oxygen": _oxygen,
-    "nitrate": _ion, "ammonium": _ion, "chlorine": _chlorine,
-}  # fmt: skip
+    "temperature": _temperature,
+    "ph": _ph,
+    "conductivity": _conductivity,
+    "redox": _redox,
+    "oxygen": _oxygen,
+    "nitrate": _ion,
+    "ammonium": _ion,
+    "chlorine": _chlorine,
+}
 
 
 def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Water) -> NDArray[np.float64]:
@@ -228,7 +300,9 @@ def with_display(working: Working, shown: Step) -> Working:
     return Working(working.title, (shown, *working.steps[1:]))
 
 
-def shown_step(symbol: str, name: str, formula: str, shown: float, unit: str, at: float, signal: float) -> Step:
+def shown_step(
+    symbol: str, name: str, formula: str, shown: float, unit: str, temperature_c: float, signal: float
+) -> Step:
     """The first step where the display was typed: the signal that stands for what it showed."""
-    inputs = (Input("d", "display", shown, unit), Input("T", "sample temperature", at, "°C"))
+    inputs = (Input("d", "display", shown, unit), Input("T", "sample temperature", temperature_c, "°C"))
     return Step(symbol, name, formula, inputs, signal, "", "chosen", 2)

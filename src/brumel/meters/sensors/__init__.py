@@ -6,7 +6,7 @@ from typing import Any
 
 from brumel.meters.sensors import glass
 from brumel.meters.sensors.cell import FAULTS as CELL_FAULTS
-from brumel.meters.sensors.cell import Cell
+from brumel.meters.sensors.cell import ConductivitySensor
 from brumel.meters.sensors.clark import FAULTS as CLARK_FAULTS
 from brumel.meters.sensors.clark import Clark
 from brumel.meters.sensors.common import SAMPLES_PER_S, Liquid, Sensor, Start
@@ -23,13 +23,25 @@ from brumel.meters.sensors.others import (
 )
 
 MODELS: dict[str, type[Sensor]] = {
-    "ph": Electrode, "conductivity": Cell, "oxygen": Clark, "redox": Metal, "nitrate": Tip, "ammonium": Tip,
-    "temperature": Thermometer, "chlorine": ChlorineTip,
-}  # fmt: skip
+    "ph": Electrode,
+    "conductivity": ConductivitySensor,
+    "oxygen": Clark,
+    "redox": Metal,
+    "nitrate": Tip,
+    "ammonium": Tip,
+    "temperature": Thermometer,
+    "chlorine": ChlorineTip,
+}
 FAULTS: dict[str, dict[str, str]] = {
-    "ph": glass.FAULTS, "conductivity": CELL_FAULTS, "oxygen": CLARK_FAULTS, "redox": METAL_FAULTS, "nitrate": TIP_FAULTS,
-    "ammonium": TIP_FAULTS, "temperature": THERMOMETER_FAULTS, "chlorine": CHLORINE_FAULTS,
-}  # fmt: skip
+    "ph": glass.FAULTS,
+    "conductivity": CELL_FAULTS,
+    "oxygen": CLARK_FAULTS,
+    "redox": METAL_FAULTS,
+    "nitrate": TIP_FAULTS,
+    "ammonium": TIP_FAULTS,
+    "temperature": THERMOMETER_FAULTS,
+    "chlorine": CHLORINE_FAULTS,
+}
 
 
 def sensor(quantity: str, body: dict[str, Any]) -> Sensor:
@@ -39,4 +51,25 @@ def sensor(quantity: str, body: dict[str, Any]) -> Sensor:
     return MODELS[quantity].from_body(body)
 
 
-__all__ = ["FAULTS", "MODELS", "SAMPLES_PER_S", "Liquid", "Sensor", "Start", "sensor"]
+__all__ = [
+    "CELL_FAULTS",
+    "CHLORINE_FAULTS",
+    "CLARK_FAULTS",
+    "METAL_FAULTS",
+    "SAMPLES_PER_S",
+    "THERMOMETER_FAULTS",
+    "TIP_FAULTS",
+    "Any",
+    "Cell",
+    "ChlorineTip",
+    "Clark",
+    "Electrode",
+    "Liquid",
+    "Metal",
+    "Sensor",
+    "Start",
+    "Thermometer",
+    "Tip",
+    "annotations",
+    "glass",
+]

@@ -18,7 +18,7 @@ FAULTS = {
 
 
 @dataclass(frozen=True)
-class Cell(Sensor):
+class ConductivitySensor(Sensor):
     """Cell constant [1/cm], leak in air [µS], time constants [s], relative noise."""
 
     cell_constant: float = 1.02

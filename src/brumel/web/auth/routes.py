@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, current_app, flash, redirect, render_template, request, url_for
+from flask import Blueprint, current_app, flash, redirect, render_template, request, session, url_for
 from flask_login import current_user, login_user, logout_user
 from flask_wtf import FlaskForm
 from wtforms import PasswordField, StringField
 
 from brumel.web.access import Account, desk
 from brumel.web.filters import THEMES
-from brumel.web.limits import SIGN_IN_LIMIT, limiter
+from brumel.web.sign_in_limit import (
+    BY_ACCOUNT_AND_ADDRESS,
+    BY_ADDRESS,
+    account_and_address,
+    count_failure,
+    limiter,
+    slow_down,
+)
 from brumel.work import demo, people
 
 blueprint = Blueprint("auth", __name__, template_folder="templates")
@@ -23,17 +30,23 @@ class SignInForm(FlaskForm):
 
 
 @blueprint.route("/sign-in", methods=["GET", "POST"])
-@limiter.limit(SIGN_IN_LIMIT, methods=["POST"])
+@limiter.limit(BY_ADDRESS, methods=["POST"])
+@limiter.limit(BY_ACCOUNT_AND_ADDRESS, key_func=account_and_address, methods=["POST"])
 def sign_in() -> Any:
     """The sign-in page; in demo mode it offers the demo accounts."""
     if current_user.is_authenticated:
         return redirect(url_for("today.show"))
     form, problem = SignInForm(), ""
     if form.is_submitted() and form.validate():
+        slow_down()
         user = people.sign_in(desk(), str(form.username.data or ""), str(form.password.data or ""))
         if user:
-            login_user(Account(user))
+            session.clear()
+            session.permanent = True
+            token = people.open_session(desk(), user)
+            login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
             return redirect(_own_path(request.args.get("next", "")))
+        count_failure()
         problem = "User name or password is not right."
     offers = demo.ACCOUNTS if current_app.config["DEMO"] else ()
     page = render_template("auth/sign_in.html", form=form, problem=problem, offers=offers, password=demo.PASSWORD)
@@ -43,20 +56,25 @@ def sign_in() -> Any:
 @blueprint.post("/sign-out")
 def sign_out() -> Any:
     """End the session."""
+    people.end_session(desk(), current_user.token)
     logout_user()
     flash("Signed out.", "note")
     return redirect(url_for("auth.sign_in"))
 
 
-@blueprint.post("/look")
-def look() -> Any:
+@blueprint.post("/theme")
+def theme() -> Any:
     """Choose paper, sun or night; kept in a cookie of this device."""
-    theme = request.form.get("theme", "paper")
+    chosen = request.form.get("theme", "paper")
     response = redirect(_own_path(request.form.get("next", "")))
     response.set_cookie(
-        "brumel-look", theme if theme in THEMES else "paper", max_age=400 * 86400, samesite="Lax", httponly=True,
+        "brumel-look",
+        chosen if chosen in THEMES else "paper",
+        max_age=400 * 86400,
+        samesite="Lax",
+        httponly=True,
         secure=current_app.config["SESSION_COOKIE_SECURE"],
-    )  # fmt: skip
+    )
     return response
 
 

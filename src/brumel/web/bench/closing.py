@@ -9,9 +9,11 @@ from flask import redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
-from brumel.web.bench.routes import blueprint, run
+from brumel.web.bench.place import blueprint
+from brumel.web.bench.run import run
 from brumel.web.forms import ReasonForm, WriteForm
-from brumel.work import closings, kit
+from brumel.work import kit
+from brumel.work.bench import closing_checks
 from brumel.work.desk import Refused
 
 
@@ -19,13 +21,18 @@ from brumel.work.desk import Refused
 def plan_closing(probe_id: str, faults: Sequence[InputError | Refused] = ()) -> Any:
     """In what the probe is closed."""
     with desk().read() as session:
-        probe = kit.probe(session, probe_id)
+        probe = kit.probe_of(session, probe_id)
         now = desk().clock()
-        found = closings.in_force(session, probe, now)
+        found = closing_checks.in_force(session, probe, now)
         page = render_template(
-            "bench/plan_closing.html", probe=probe, found=found, offers=closings.offers(session, probe, now),
-            judged=closings.criteria(probe.quantity), faults=faults, given=request.form,
-        )  # fmt: skip
+            "bench/plan_closing.html",
+            probe=probe,
+            found=found,
+            offers=closing_checks.offers(session, probe, now),
+            judged=closing_checks.criteria(probe.quantity),
+            faults=faults,
+            given=request.form,
+        )
         return page, 422 if faults else 200
 
 
@@ -35,10 +42,14 @@ def start_closing(probe_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = closings.start(
-            desk(), actor(), form.write_key, probe_id=probe_id, source=request.form.get("source", ""),
+        made = closing_checks.start(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            source=request.form.get("source", ""),
             cups=[request.form.get("first", ""), request.form.get("second", "")],
-        )  # fmt: skip
+        )
     except InputError as error:
         return plan_closing(probe_id, error.faults)
     except Refused as error:
@@ -52,7 +63,7 @@ def close(run_id: str) -> Any:
     form = ReasonForm()
     try:
         form.check()
-        made = closings.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
+        made = closing_checks.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
     except InputError as error:
         return run(run_id, error.faults)
     except Refused as error:

@@ -1,4 +1,4 @@
-"""Meters: their record, their settings taken down, their battery and their link."""
+"""Meters: their record, their settings recorded, their battery and their link."""
 
 from __future__ import annotations
 
@@ -8,22 +8,25 @@ from flask import flash, render_template, request, url_for
 
 from brumel.core import meter_settings
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
-from brumel.web.kit.place import answer, blueprint
-from brumel.work import kit, linkside, meterside, shelf, sittings
+from brumel.web.kit.place import blueprint
+from brumel.work import kit
+from brumel.work.bench import calibration_sessions
 from brumel.work.desk import Refused
+from brumel.work.link import sessions as link_sessions
 
 
 @blueprint.get("/meters/new")
 def new_meter(faults: Any = ()) -> Any:
     """The form of a new meter."""
-    page = render_template("kit/meter_form.html", meter=None, links=meterside.LINKS, faults=faults, given=request.form)
+    page = render_template("kit/meter_form.html", meter=None, links=kit.LINKS, faults=faults, given=request.form)
     return page, 422 if faults else 200
 
 
-def _given() -> meterside.MeterForm:
+def _given() -> kit.MeterForm:
     got = request.form.get
-    return meterside.MeterForm(
+    return kit.MeterForm(
         got("name", ""), got("serial", ""), got("link", ""), got("description", ""), got("firmware", "")
     )
 
@@ -35,7 +38,7 @@ def add_meter() -> Any:
 
     def do() -> str:
         form.check()
-        made = meterside.save_meter(desk(), actor(), form.write_key, _given())
+        made = kit.save_meter(desk(), actor(), form.write_key, _given())
         return url_for("kit.meter", meter_id=made["meter"])
 
     return answer(do, new_meter)
@@ -45,14 +48,21 @@ def add_meter() -> Any:
 def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
     """One meter: its record, probes, settings over time, and its link."""
     with desk().read() as session:
-        found = kit.meter(session, meter_id)
-        on_it = sittings.probes_of(session, found.id)
+        found = kit.meter_of(session, meter_id)
+        on_it = calibration_sessions.probes_of(session, found.id)
         page = render_template(
-            "kit/meter.html", meter=found, probes=on_it, links=meterside.LINKS, faults=faults,
-            given=request.form, token=token,
-            snapshots=kit.snapshots(session, found.id), spec=meter_settings.SETTINGS,
-            link=linkside.newest(session, found.id), alive=linkside.alive(session, found.id, desk().clock()),
-        )  # fmt: skip
+            "kit/meter.html",
+            meter=found,
+            probes=on_it,
+            links=kit.LINKS,
+            faults=faults,
+            given=request.form,
+            token=token,
+            settings_history=kit.settings_history(session, found.id),
+            spec=meter_settings.SETTINGS,
+            link=link_sessions.newest(session, found.id),
+            alive=link_sessions.alive(session, found.id, desk().clock()),
+        )
         return page, 422 if faults else 200
 
 
@@ -63,7 +73,7 @@ def save_meter(meter_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        meterside.save_meter(desk(), actor(), form.write_key, _given(), meter_id)
+        kit.save_meter(desk(), actor(), form.write_key, _given(), meter_id)
         flash("The record is changed.", "note")
         return url_for("kit.meter", meter_id=meter_id)
 
@@ -77,7 +87,7 @@ def battery(meter_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        done = shelf.battery(desk(), actor(), form.write_key, meter_id=meter_id, note=text_of(form.reason))
+        done = kit.record_battery_change(desk(), actor(), form.write_key, meter_id=meter_id, note=text_of(form.reason))
         if done["waiting"]:
             flash(f"Recorded. Polarising again: {', '.join(done['waiting'])}.", "note")
         return url_for("kit.meter", meter_id=meter_id)
@@ -92,8 +102,21 @@ def retire_meter(meter_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        meterside.retire_meter(desk(), actor(), form.write_key, meter_id=meter_id, reason=text_of(form.reason))
+        kit.retire_meter(desk(), actor(), form.write_key, meter_id=meter_id, reason=text_of(form.reason))
         return url_for("kit.index")
+
+    return answer(do, lambda faults: meter(meter_id, faults))
+
+
+@blueprint.post("/meters/<meter_id>/restore")
+def restore_meter(meter_id: str) -> Any:
+    """The meter comes back into service."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        kit.restore_meter(desk(), actor(), form.write_key, meter_id=meter_id, reason=text_of(form.reason))
+        return url_for("kit.meter", meter_id=meter_id)
 
     return answer(do, lambda faults: meter(meter_id, faults))
 
@@ -104,7 +127,7 @@ def new_token(meter_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = meterside.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
+        made = kit.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
     except Refused as error:
         return meter(meter_id, (error,))
     return meter(meter_id, token=made["token"] or "shown once already; make another if it was lost")
@@ -114,17 +137,22 @@ def new_token(meter_id: str) -> Any:
 def settings(meter_id: str, faults: Any = ()) -> Any:
     """Take down the meter's settings, beside those of last time."""
     with desk().read() as session:
-        found = kit.meter(session, meter_id)
-        last = kit.last_snapshot(session, found.id)
+        found = kit.meter_of(session, meter_id)
+        last = kit.last_settings(session, found.id)
         page = render_template(
-            "kit/settings.html", meter=found, spec=meter_settings.SETTINGS, last=last, faults=faults, given=request.form,
-            snapshots=kit.snapshots(session, found.id),
-        )  # fmt: skip
+            "kit/settings.html",
+            meter=found,
+            spec=meter_settings.SETTINGS,
+            last=last,
+            faults=faults,
+            given=request.form,
+            settings_history=kit.settings_history(session, found.id),
+        )
         return page, 422 if faults else 200
 
 
 @blueprint.post("/meters/<meter_id>/settings")
-def take_settings(meter_id: str) -> Any:
+def record_settings(meter_id: str) -> Any:
     """The settings as they were seen."""
     form = ReasonForm()
 
@@ -134,7 +162,7 @@ def take_settings(meter_id: str) -> Any:
         for key, spec in meter_settings.SETTINGS.items():
             text = request.form.get(key, "")
             seen[key] = text if spec.choices else parse_number(spec.label, text, required=False)
-        meterside.take_settings(
+        kit.record_settings(
             desk(), actor(), form.write_key, meter_id=meter_id, settings=seen, reason=text_of(form.reason)
         )
         flash("Taken down.", "note")

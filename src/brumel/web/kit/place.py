@@ -1,23 +1,7 @@
-"""Kit's blueprint, and the one way its forms answer: back to the page, with the sentence of what was refused."""
+"""Kit's blueprint."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
-
-from flask import Blueprint, redirect
-
-from brumel.core.errors import InputError
-from brumel.work.desk import Refused
+from flask import Blueprint
 
 blueprint = Blueprint("kit", __name__, template_folder="templates", url_prefix="/kit")
-
-
-def answer(do: Callable[[], str], again: Callable[[Any], Any]) -> Any:
-    """Do one write, which returns where to go next; a refusal shows the page again with its sentence and what was typed."""
-    try:
-        return redirect(do())
-    except InputError as error:
-        return again(error.faults)
-    except Refused as error:
-        return again((error,))

@@ -1,4 +1,4 @@
-"""Probes: their record and life, fittings, upkeep, limits of their own, and looking them over."""
+"""Probes: their record and life, installations, maintenance, limits of their own, and looking them over."""
 
 from __future__ import annotations
 
@@ -12,13 +12,14 @@ from brumel.methods.care import load_care
 from brumel.methods.inspection import items_for
 from brumel.methods.model import LIMITS
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
+from brumel.web.drawings.probe_life import views as life_views
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
-from brumel.web.kit.place import answer, blueprint
-from brumel.web.life import views as life_views
-from brumel.work import kit, life, meterside, practices, shelf, trusting
+from brumel.web.kit.place import blueprint
+from brumel.work import kit
 
 
-class ProbeForm(WriteForm):
+class ProbeWriteForm(WriteForm):
     cable_m = NumberField("Cable", name_of="cable length", required=False)
     nominal = NumberField("Nominal cell constant", name_of="nominal cell constant", required=False)
 
@@ -39,10 +40,16 @@ class LimitForm(ReasonForm):
 def _form(session: Any, found: Any, faults: Any) -> Any:
     asked = request.values.get("quantity", "ph")
     page = render_template(
-        "kit/probe_form.html", probe=found, quantities=ORDER, kinds=meterside.KINDS, electrodes=ELECTRODES,
-        meters=kit.meters(session), faults=faults, given=request.form,
+        "kit/probe_form.html",
+        probe=found,
+        quantities=ORDER,
+        kinds=kit.KINDS,
+        electrodes=ELECTRODES,
+        meters=kit.meters_in_service(session),
+        faults=faults,
+        given=request.form,
         quantity=found.quantity if found else asked if asked in ORDER else "ph",
-    )  # fmt: skip
+    )
     return page, 422 if faults else 200
 
 
@@ -53,24 +60,31 @@ def new_probe(faults: Any = ()) -> Any:
         return _form(session, None, faults)
 
 
-def _given(form: ProbeForm) -> meterside.ProbeForm:
+def _given(form: ProbeWriteForm) -> kit.ProbeForm:
     got = request.form.get
-    return meterside.ProbeForm(
-        name=got("name", ""), serial=got("serial", ""), quantity=got("quantity", ""), meter_id=got("meter_id", ""),
-        kind=got("kind", ""), cable_m=form.cable_m.number, nominal=form.nominal.number,
-        reference_electrode=got("reference_electrode", ""), storage=got("storage", ""), address=got("address", "").strip(),
+    return kit.ProbeForm(
+        name=got("name", ""),
+        serial=got("serial", ""),
+        quantity=got("quantity", ""),
+        meter_id=got("meter_id", ""),
+        kind=got("kind", ""),
+        cable_m=form.cable_m.number,
+        nominal=form.nominal.number,
+        reference_electrode=got("reference_electrode", ""),
+        storage=got("storage", ""),
+        address=got("address", "").strip(),
         note=got("note", ""),
-    )  # fmt: skip
+    )
 
 
 @blueprint.post("/probes/new")
 def add_probe() -> Any:
     """Add a probe."""
-    form = ProbeForm()
+    form = ProbeWriteForm()
 
     def do() -> str:
         form.check()
-        made = meterside.save_probe(desk(), actor(), form.write_key, _given(form))
+        made = kit.save_probe(desk(), actor(), form.write_key, _given(form))
         return url_for("kit.probe", probe_id=made["probe"])
 
     return answer(do, new_probe)
@@ -80,17 +94,17 @@ def add_probe() -> Any:
 def probe_record(probe_id: str, faults: Any = ()) -> Any:
     """The form to change a probe's record."""
     with desk().read() as session:
-        return _form(session, kit.probe(session, probe_id), faults)
+        return _form(session, kit.probe_of(session, probe_id), faults)
 
 
 @blueprint.post("/probes/<probe_id>/record")
 def save_probe(probe_id: str) -> Any:
     """Change the record of a probe."""
-    form = ProbeForm()
+    form = ProbeWriteForm()
 
     def do() -> str:
         form.check()
-        meterside.save_probe(desk(), actor(), form.write_key, _given(form), probe_id)
+        kit.save_probe(desk(), actor(), form.write_key, _given(form), probe_id)
         flash("The record is changed.", "note")
         return url_for("kit.probe", probe_id=probe_id)
 
@@ -101,37 +115,52 @@ def save_probe(probe_id: str) -> Any:
 def probe(probe_id: str, faults: Any = ()) -> Any:
     """One probe: what it can be trusted for and how it has been ageing."""
     with desk().read() as session:
-        found, now = kit.probe(session, probe_id), desk().clock()
-        lived = life.life(session, found)
+        found, now = kit.probe_of(session, probe_id), desk().clock()
+        lived = kit.life_of_probe(session, found)
         bands, _ = LIMITS[found.quantity]
         look = kit.last_inspection(session, found.id)
         page = render_template(
-            "kit/probe.html", probe=found, trust=trusting.trust(session, found, now), 
-            past=kit.calibrations(session, found.id, 30),
-            kinds=shelf.kinds(found), waits={what: shelf.wait_h(found, what) for what in shelf.kinds(found)},
-            intervals={what: shelf.interval_days(found, what) for what in shelf.kinds(found)},
-            upkeep=[(u, kit.upkeep_words(found, u)[0]) for u in shelf.history(session, found.id)],
-            faults=faults, given=request.form, life=lived, strips=life_views(lived, now),
-            run=kit.open_run(session, found.id), care=load_care().advice(found.quantity),
+            "kit/probe.html",
+            probe=found,
+            trust=kit.trust_of(session, found, now),
+            past=kit.recent_calibrations(session, found.id, 30),
+            kinds=kit.maintenance_kinds(found),
+            waits={what: kit.wait_h(found, what) for what in kit.maintenance_kinds(found)},
+            intervals={what: kit.interval_days(found, what) for what in kit.maintenance_kinds(found)},
+            maintenance=[(u, kit.maintenance_words(found, u)[0]) for u in kit.maintenance_history(session, found.id)],
+            faults=faults,
+            given=request.form,
+            life=lived,
+            strips=life_views(lived, now),
+            run=kit.open_run(session, found.id),
+            care=load_care().advice(found.quantity),
             cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=found.quantity),
-            fittings=life.fittings(session, found), meters=kit.meters(session), look=look, bands=bands,
-            seen=meterside.findings(found, look.findings) if look else (),
-            method=practices.for_probe(practices.default_for(session, found), found),
-        )  # fmt: skip
+            installations=kit.installations(session, found),
+            meters=kit.meters_in_service(session),
+            look=look,
+            bands=bands,
+            seen=kit.findings(found, look.findings) if look else (),
+            method=kit.method_for_probe(kit.default_method(session, found), found),
+        )
         return page, 422 if faults else 200
 
 
-@blueprint.post("/probes/<probe_id>/upkeep")
-def record_upkeep(probe_id: str) -> Any:
+@blueprint.post("/probes/<probe_id>/maintenance")
+def record_maintenance(probe_id: str) -> Any:
     """Something was done to the probe."""
     form = ReasonForm()
 
     def do() -> str:
         form.check()
-        shelf.record(
-            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), note=text_of(form.reason),
+        kit.record_maintenance(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            what=request.form.get("what", ""),
+            note=text_of(form.reason),
             fresh=request.form.get("fresh") == "yes",
-        )  # fmt: skip
+        )
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -144,10 +173,15 @@ def set_wait(probe_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        shelf.set_wait(
-            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), hours=form.hours.number,
+        kit.set_wait(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            what=request.form.get("what", ""),
+            hours=form.hours.number,
             reason=text_of(form.reason),
-        )  # fmt: skip
+        )
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -155,15 +189,20 @@ def set_wait(probe_id: str) -> Any:
 
 @blueprint.post("/probes/<probe_id>/intervals")
 def set_interval(probe_id: str) -> Any:
-    """How often an upkeep of this probe is due, from its manual."""
+    """How often a maintenance of this probe is due, from its manual."""
     form = WaitForm()
 
     def do() -> str:
         form.check()
-        shelf.set_interval(
-            desk(), actor(), form.write_key, probe_id=probe_id, what=request.form.get("what", ""), days=form.days.number,
+        kit.set_interval(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            what=request.form.get("what", ""),
+            days=form.days.number,
             reason=text_of(form.reason),
-        )  # fmt: skip
+        )
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -177,10 +216,16 @@ def set_limit(probe_id: str) -> Any:
     def do() -> str:
         form.check()
         numbers = {n: getattr(form, n).number for n in ("value", "fit_low", "fit_high", "care_low", "care_high")}
-        meterside.set_limit(
-            desk(), actor(), form.write_key, probe_id=probe_id, name=request.form.get("limit", ""), numbers=numbers,
-            source=request.form.get("source", ""), reason=text_of(form.reason),
-        )  # fmt: skip
+        kit.set_limit(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            name=request.form.get("limit", ""),
+            numbers=numbers,
+            source=request.form.get("source", ""),
+            reason=text_of(form.reason),
+        )
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -193,10 +238,15 @@ def move_probe(probe_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        meterside.move_probe(
-            desk(), actor(), form.write_key, probe_id=probe_id, meter_id=request.form.get("meter_id", ""),
-            address=request.form.get("address", ""), reason=text_of(form.reason),
-        )  # fmt: skip
+        kit.move_probe(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            meter_id=request.form.get("meter_id", ""),
+            address=request.form.get("address", ""),
+            reason=text_of(form.reason),
+        )
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -209,7 +259,20 @@ def retire_probe(probe_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        meterside.retire_probe(desk(), actor(), form.write_key, probe_id=probe_id, reason=text_of(form.reason))
+        kit.retire_probe(desk(), actor(), form.write_key, probe_id=probe_id, reason=text_of(form.reason))
+        return url_for("kit.probe", probe_id=probe_id)
+
+    return answer(do, lambda faults: probe(probe_id, faults))
+
+
+@blueprint.post("/probes/<probe_id>/restore")
+def restore_probe(probe_id: str) -> Any:
+    """The probe comes back into service."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        kit.restore_probe(desk(), actor(), form.write_key, probe_id=probe_id, reason=text_of(form.reason))
         return url_for("kit.probe", probe_id=probe_id)
 
     return answer(do, lambda faults: probe(probe_id, faults))
@@ -219,12 +282,18 @@ def retire_probe(probe_id: str) -> Any:
 def inspection(probe_id: str, faults: Any = ()) -> Any:
     """Look the probe over: pictures and plain findings."""
     with desk().read() as session:
-        found = kit.probe(session, probe_id)
+        found = kit.probe_of(session, probe_id)
         last = kit.last_inspection(session, found.id)
         page = render_template(
-            "kit/inspection.html", probe=found, items=items_for(found.quantity, found.kind), last=last, faults=faults,
-            given=request.form, seen=meterside.findings(found, last.findings) if last else (), kinds=shelf.kinds(found),
-        )  # fmt: skip
+            "kit/inspection.html",
+            probe=found,
+            items=items_for(found.quantity, found.kind),
+            last=last,
+            faults=faults,
+            given=request.form,
+            seen=kit.findings(found, last.findings) if last else (),
+            kinds=kit.maintenance_kinds(found),
+        )
         return page, 422 if faults else 200
 
 
@@ -236,7 +305,7 @@ def inspect(probe_id: str) -> Any:
     def do() -> str:
         form.check()
         seen = {k.removeprefix("item-"): v for k, v in request.form.items() if k.startswith("item-")}
-        meterside.inspect(desk(), actor(), form.write_key, probe_id=probe_id, seen=seen, note=text_of(form.reason))
+        kit.inspect(desk(), actor(), form.write_key, probe_id=probe_id, seen=seen, note=text_of(form.reason))
         return url_for("kit.inspection", probe_id=probe_id)
 
     return answer(do, lambda faults: inspection(probe_id, faults))

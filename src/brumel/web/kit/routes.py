@@ -10,12 +10,15 @@ from brumel.core.redox import ELECTRODES
 from brumel.formats.calendar import write_calendar
 from brumel.methods import ORDER
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
-from brumel.web.kit import meters, probes, schools
-from brumel.web.kit.place import answer, blueprint
-from brumel.work import kit, shelf, solutions, stock, trusting
+from brumel.web.kit import meters, methods, probes
+from brumel.web.kit.place import blueprint
+from brumel.work import kit
+from brumel.work.kit.stock import CUP_ML, left_of_lots
+from brumel.work.quantities import standards
 
-__all__ = ["blueprint", "meters", "probes", "schools"]
+__all__ = ["blueprint", "meters", "methods", "probes"]
 
 
 class LotForm(WriteForm):
@@ -34,20 +37,31 @@ def index(faults: Any = ()) -> Any:
     """Meters, probes and solutions with their state."""
     with desk().read() as session:
         now = desk().clock()
-        probes = kit.probes(session)
-        trusts = trusting.trusts(session, probes, now)
+        probes = kit.probes_in_service(session)
+        trusts = kit.trusts(session, probes, now)
         lines: list[dict[str, Any]] = [{"probe": p, "trust": trusts[p.id]} for p in probes]
         lines.sort(key=lambda line: (ORDER.index(line["probe"].quantity), line["probe"].name))
         groups = [
-            {"meter": m, "lines": [line for line in lines if line["probe"].meter_id == m.id],
-             "snapshot": kit.last_snapshot(session, m.id)}
-            for m in sorted(kit.meters(session), key=lambda m: (m.link == "typed", m.name))
-        ]  # fmt: skip
-        lots = sorted(kit.lots(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
+            {
+                "meter": m,
+                "lines": [line for line in lines if line["probe"].meter_id == m.id],
+                "recorded": kit.last_settings(session, m.id),
+            }
+            for m in sorted(kit.meters_in_service(session), key=lambda m: (m.link == "typed", m.name))
+        ]
+        lots = sorted(kit.lots_on_shelf(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         page = render_template(
-            "kit/index.html", groups=groups, lots=lots, faults=faults, left=stock.of_lots(session, [v.lot for v in lots]),
-            spares=stock.spares(session), cup_ml=stock.CUP_ML, solutions=solutions, retired=kit.retired(session),
-        )  # fmt: skip
+            "kit/index.html",
+            groups=groups,
+            lots=lots,
+            faults=faults,
+            left=left_of_lots(session, [v.lot for v in lots]),
+            spares=kit.spares(session),
+            cup_ml=CUP_ML,
+            solutions=standards,
+            retired=kit.retired_probes(session),
+            retired_meters=kit.retired_meters(session),
+        )
         return page, 422 if faults else 200
 
 
@@ -55,28 +69,38 @@ def index(faults: Any = ()) -> Any:
 def new_lot(faults: Any = ()) -> Any:
     """The form of a new lot: of which quantity decides what it asks."""
     quantity = request.values.get("quantity", "ph")
-    quantity = quantity if quantity in (*solutions.LABELS, "combined") else "ph"
+    quantity = quantity if quantity in (*standards.LABELS, "combined") else "ph"
     parts = ("ph", "conductivity") if quantity == "combined" else (quantity,)
     page = render_template(
-        "kit/lot_new.html", quantity=quantity, parts=parts, faults=faults, given=request.form, labels=solutions.LABELS,
-        families={q: solutions.families(q) for q in parts}, uncertainty=solutions.UNCERTAINTY, electrodes=ELECTRODES,
-        containers=shelf.CONTAINERS, quantities=[*solutions.LABELS, "combined"],
-    )  # fmt: skip
+        "kit/lot_new.html",
+        quantity=quantity,
+        parts=parts,
+        faults=faults,
+        given=request.form,
+        labels=standards.LABELS,
+        families={q: standards.families(q) for q in parts},
+        uncertainty=standards.UNCERTAINTY,
+        electrodes=ELECTRODES,
+        containers=kit.CONTAINERS,
+        quantities=[*standards.LABELS, "combined"],
+    )
     return page, 422 if faults else 200
 
 
-def _measures(form: LotForm) -> tuple[shelf.NewMeasure, ...]:
+def _measures(form: LotForm) -> tuple[kit.NewMeasure, ...]:
     got, quantity = request.form.get, request.form.get("quantity", "")
-    first = shelf.NewMeasure(
-        quantity="ph" if quantity == "combined" else quantity, family=got("family", ""), label=got("label", ""),
-        expanded_uncertainty=form.expanded_uncertainty.number, basis=got("basis", ""), against=got("against", ""),
+    first = kit.NewMeasure(
+        quantity="ph" if quantity == "combined" else quantity,
+        family=got("family", ""),
+        label=got("label", ""),
+        expanded_uncertainty=form.expanded_uncertainty.number,
+        basis=got("basis", ""),
+        against=got("against", ""),
         strength=form.strength.number,
-    )  # fmt: skip
+    )
     if quantity != "combined":
         return (first,)
-    second = shelf.NewMeasure(
-        "conductivity", got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number
-    )  # fmt: skip
+    second = kit.NewMeasure("conductivity", got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number)
     return first, second
 
 
@@ -88,11 +112,15 @@ def add_lot() -> Any:
     def do() -> str:
         form.check()
         got = request.form.get
-        new = shelf.NewLot(
-            code=got("code", ""), name=got("name", ""), measures=_measures(form), expires_on=got("expires_on", ""),
-            open_days=form.open_days.number, container=got("container", ""),
-        )  # fmt: skip
-        shelf.add_lot(desk(), actor(), form.write_key, new)
+        new = kit.NewLot(
+            code=got("code", ""),
+            name=got("name", ""),
+            measures=_measures(form),
+            expires_on=got("expires_on", ""),
+            open_days=form.open_days.number,
+            container=got("container", ""),
+        )
+        kit.add_lot(desk(), actor(), form.write_key, new)
         flash("On the shelf.", "note")
         return url_for("kit.index")
 
@@ -106,7 +134,7 @@ def open_lot(lot_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        shelf.open_lot(desk(), actor(), form.write_key, lot_id=lot_id)
+        kit.open_lot(desk(), actor(), form.write_key, lot_id=lot_id)
         return url_for("kit.index")
 
     return answer(do, index)
@@ -119,7 +147,7 @@ def discard_lot(lot_id: str) -> Any:
 
     def do() -> str:
         form.check()
-        shelf.discard_lot(desk(), actor(), form.write_key, lot_id=lot_id, reason=text_of(form.reason))
+        kit.discard_lot(desk(), actor(), form.write_key, lot_id=lot_id, reason=text_of(form.reason))
         return url_for("kit.index")
 
     return answer(do, index)
@@ -132,7 +160,7 @@ def _count(again: Any, **what: str) -> Any:
         form.check()
         amount = form.amount.number
         assert amount is not None
-        stock.count(desk(), actor(), form.write_key, amount=amount, reason=text_of(form.reason), **what)
+        kit.count_stock(desk(), actor(), form.write_key, amount=amount, reason=text_of(form.reason), **what)
         flash("Counted.", "note")
         return url_for("kit.index")
 
@@ -156,7 +184,7 @@ def due() -> Any:
     """What falls due, the earliest first."""
     with desk().read() as session:
         now = desk().clock()
-        return render_template("kit/due.html", rows=shelf.due(session, now), now=now)
+        return render_template("kit/due.html", rows=kit.due_items(session, now), now=now)
 
 
 @blueprint.get("/due.ics")
@@ -164,7 +192,7 @@ def due_calendar() -> Any:
     """The same as a calendar file."""
     with desk().read() as session:
         now = desk().clock()
-        rows = [(d.key, f"{d.subject}: {d.what}", d.at) for d in shelf.due(session, now)]
+        rows = [(d.key, f"{d.subject}: {d.what}", d.at) for d in kit.due_items(session, now)]
     response = Response(write_calendar(rows, now), mimetype="text/calendar")
     response.headers["Content-Disposition"] = 'attachment; filename="brumel-due.ics"'
     return response

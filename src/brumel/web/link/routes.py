@@ -8,8 +8,9 @@ from flask import Blueprint, jsonify, request
 
 from brumel.core.errors import BrumelError, InputError
 from brumel.web.access import desk
-from brumel.work import linkside
+from brumel.web.arriving import json_object
 from brumel.work.desk import NotFound
+from brumel.work.link import sessions as link_sessions
 
 blueprint = Blueprint("link", __name__, url_prefix="/link")
 
@@ -20,10 +21,7 @@ def _token() -> str:
 
 
 def _body() -> dict[str, Any]:
-    found = request.get_json(silent=True)
-    if not isinstance(found, dict):
-        raise InputError("body", "The link must send a JSON object.")
-    return found
+    return json_object()
 
 
 def _said(error: BrumelError, code: int) -> Any:
@@ -34,8 +32,8 @@ def _said(error: BrumelError, code: int) -> Any:
 def hello() -> Any:
     """A link program begins."""
     try:
-        return jsonify(linkside.hello(desk(), _token(), str(_body().get("agent", ""))))
-    except linkside.BadToken as error:
+        return jsonify(link_sessions.hello(desk(), _token(), str(_body().get("agent", ""))))
+    except link_sessions.BadToken as error:
         return _said(error, 401)
     except InputError as error:
         return _said(error, 422)
@@ -50,9 +48,11 @@ def samples() -> Any:
         if now is not None and not (isinstance(now, (int, float)) and 0 <= now < 1e9):
             raise InputError("now", "The link's clock must be seconds since its session began.")
         return jsonify(
-            linkside.take(desk(), _token(), str(body.get("session", "")), linkside.checked(body.get("rows")), now)
+            link_sessions.take(
+                desk(), _token(), str(body.get("session", "")), link_sessions.checked(body.get("rows")), now
+            )
         )
-    except linkside.BadToken as error:
+    except link_sessions.BadToken as error:
         return _said(error, 401)
     except NotFound as error:
         return _said(error, 404)

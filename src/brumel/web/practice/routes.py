@@ -10,7 +10,7 @@ from brumel.core.errors import InputError
 from brumel.meters.sensors import FAULTS
 from brumel.web.access import actor, desk
 from brumel.web.forms import WriteForm
-from brumel.work import practice
+from brumel.work import simulator
 
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
 
@@ -19,11 +19,15 @@ blueprint = Blueprint("practice", __name__, template_folder="templates", url_pre
 def meter(faults: Any = ()) -> Any:
     """The simulated meter: which faults are on, and how fast its clock runs."""
     with desk().read() as session:
-        probes = practice.simulated(session)
+        probes = simulator.simulated(session)
         page = render_template(
-            "practice/meter.html", probes=[(p, practice.faults_of(session, p)) for p in probes], known=FAULTS,
-            pace=practice.pace(session), paces=practice.PACES, faults=faults,
-        )  # fmt: skip
+            "practice/meter.html",
+            probes=[(p, simulator.faults_of(session, p)) for p in probes],
+            known=FAULTS,
+            pace=simulator.pace(session),
+            paces=simulator.PACES,
+            faults=faults,
+        )
         return page, 422 if faults else 200
 
 
@@ -33,10 +37,14 @@ def set_meter() -> Any:
     form = WriteForm()
     try:
         form.check()
-        practice.set_meter(
-            desk(), actor(), form.write_key, probe_id=request.form.get("probe", ""),
-            faults=request.form.getlist("fault"), pace=request.form.get("pace", "1"),
-        )  # fmt: skip
+        simulator.set_meter(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=request.form.get("probe", ""),
+            faults=request.form.getlist("fault"),
+            pace=request.form.get("pace", "1"),
+        )
     except InputError as error:
         return meter(error.faults)
     flash("The simulated meter is set. Dip again to see it from the start.", "note")

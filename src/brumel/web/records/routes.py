@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -13,13 +14,14 @@ from brumel.core.verdict import Verdict
 from brumel.core.working import Working
 from brumel.formats.csv_rows import write_rows
 from brumel.formats.pdf import render_pdf
-from brumel.store.tables import Calibration, Superseding
-from brumel.web import plates
+from brumel.store.tables import Calibration, CalibrationWithdrawal
 from brumel.web.access import actor, desk
+from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.forms import NumberField, ReasonForm, text_of
-from brumel.work import bench, kit, life, records, rounds, rulings, runstate
+from brumel.work import bench, kit, records, rounds
 from brumel.work.desk import MovedOn, Refused, object_id
-from brumel.work.rounds import words
+from brumel.work.quantities import names as quantity_names
+from brumel.work.records import reading_rows, signing
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
 STATIC = Path(__file__).parents[1] / "static"
@@ -39,7 +41,11 @@ def _search() -> records.Search:
         if not text:
             return None
         try:
-            return datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
+            found = datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
+            if not 1990 <= found.year <= 2100:
+                faults.append(InputError(name, f"{name.capitalize()} must lie between 1990 and 2100."))
+                return None
+            return found
         except ValueError:
             faults.append(InputError(name, f"{name.capitalize()} “{text[:20]}” is not a date like 2026-05-31."))
             return None
@@ -51,16 +57,19 @@ def _search() -> records.Search:
         return text
 
     page = request.args.get("page", "1")
-    if not (page.isdigit() and 0 < int(page) < 100_000):
+    if not re.fullmatch(r"[1-9]\d{0,4}", page, re.ASCII):
         faults.append(InputError("page", f"Page “{page[:20]}” is not a page number."))
         page = "1"
     site = request.args.get("site", "")
     until = day("until")
     search = records.Search(
-        site_id=object_id(site, "site") if site else None, quantity=choice("quantity", tuple(words.NAMES)),
-        backing=choice("backing", words.BACKINGS), since=day("since"),
-        until=until + timedelta(days=1) if until else None, page=int(page),
-    )  # fmt: skip
+        site_id=object_id(site, "site") if site else None,
+        quantity=choice("quantity", tuple(quantity_names.NAMES)),
+        backing=choice("backing", quantity_names.BACKINGS),
+        since=day("since"),
+        until=until + timedelta(days=1) if until else None,
+        page=int(page),
+    )
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     return search
@@ -73,11 +82,17 @@ def index() -> Any:
     with desk().read() as session:
         rows, total = records.readings(session, search)
         return render_template(
-            "records/index.html", rows=rows, total=total, search=search, args=request.args,
-            sites=rounds.sites(session, retired=True),
-            most=records.MOST_COUNTED, names=words.NAMES, backings=words.BACKINGS,
+            "records/index.html",
+            rows=rows,
+            total=total,
+            search=search,
+            args=request.args,
+            sites=rounds.sites_by_client(session, retired=True),
+            most=records.MOST_COUNTED,
+            names=quantity_names.NAMES,
+            backings=quantity_names.BACKINGS,
             pages=-(-total // records.PAGE),
-        )  # fmt: skip
+        )
 
 
 @blueprint.get("/readings.csv")
@@ -87,7 +102,7 @@ def export() -> Any:
 
     def lines() -> Any:
         with desk().read() as session:
-            yield from write_rows(records.EXPORT_COLUMNS, records.export(session, search))
+            yield from write_rows(reading_rows.COLUMNS, records.export(session, search))
 
     response = Response(stream_with_context(lines()), mimetype="text/csv")
     stamp = desk().clock().strftime("%Y%m%d-%H%M")
@@ -101,10 +116,15 @@ def reading(reading_id: str, faults: Any = ()) -> Any:
     with desk().read() as session:
         found = rounds.reading(session, reading_id)
         page = render_template(
-            "records/reading.html", reading=found, working=Working.from_dict(found.working), faults=faults,
-            versions=records.versions(session, found), given=request.form,
-            signature=rulings.signature(session, found.id),
-        )  # fmt: skip
+            "records/reading.html",
+            reading=found,
+            working=Working.from_dict(found.working),
+            faults=faults,
+            versions=records.versions(session, found),
+            given=request.form,
+            signature=signing.signature(session, found.id),
+            note=records.settling_note(found),
+        )
         return page, 422 if faults else 200
 
 
@@ -115,9 +135,15 @@ def correct(reading_id: str) -> Any:
     try:
         form.check()
         made = rounds.correct(
-            desk(), actor(), form.write_key, reading_id=reading_id, version=form.turn_number,
-            raw=form.raw.number or 0.0, temperature_c=form.temperature_c.number or 0.0, reason=text_of(form.reason),
-        )  # fmt: skip
+            desk(),
+            actor(),
+            form.write_key,
+            reading_id=reading_id,
+            version=form.turn_number,
+            raw=form.raw.number or 0.0,
+            temperature_c=form.temperature_c.number or 0.0,
+            reason=text_of(form.reason),
+        )
     except MovedOn as error:
         flash(str(error), "care")
         return redirect(url_for("records.reading", reading_id=reading_id))
@@ -140,23 +166,29 @@ def calibrations() -> Any:
             total=total,
             page=search.page,
             pages=-(-total // records.PAGE),
-            aside=records.set_aside(session, [c.id for c in rows]),
+            aside=records.withdrawn_among(session, [c.id for c in rows]),
         )
 
 
 def _calibration_views(session: Any, found: Calibration) -> dict[str, Any]:
-    state = runstate.load(session, found.run_id)
-    fitted = state.trade.restore(found.fit)
-    before = runstate.reference(session, state)
+    state = bench.load_run(session, found.run_id)
+    fitted = state.quantity.restore(found.fit)
+    before = bench.reference_calibration(session, state)
     known = kit.restored(before) if before and before.signal == found.signal else None
     return {
-        "calibration": found, "method": state.method, "own": state.trade, "fit": fitted,
-        "points": records.points(session, found), "verdict": Verdict.from_dict(found.verdict),
-        "plate": plates.draw(fitted, state.method, runstate.taken_points(state), known, state.trade),
-        "history": plates.history(life.life(session, found.run.probe)), "backed": records.backed_by(session, found),
-        "superseding": session.get(Superseding, found.id), "conditions": found.run.conditions,
+        "calibration": found,
+        "method": state.method,
+        "own": state.quantity,
+        "fit": fitted,
+        "points": records.points(session, found),
+        "verdict": Verdict.from_dict(found.verdict),
+        "plate": calibration_drawings.draw(fitted, state.method, bench.taken_points(state), known, state.quantity),
+        "history": calibration_drawings.history(kit.life_of_probe(session, found.run.probe)),
+        "backed": records.backed_by(session, found),
+        "withdrawal": session.get(CalibrationWithdrawal, found.id),
+        "conditions": found.run.conditions,
         "new": records.taken_place_of(session, found),
-    }  # fmt: skip
+    }
 
 
 @blueprint.get("/calibrations/<calibration_id>")
@@ -178,18 +210,19 @@ def certificate(calibration_id: str) -> Any:
         )
     files = {f"fonts/{p.name}": p for p in (STATIC / "vendor/fonts").iterdir()}
     files["certificate.css"] = STATIC / "css/certificate.css"
-    response = Response(render_pdf(html, files), mimetype="application/pdf")
+    drawing_style = (STATIC / "css/print_drawing.css").read_text("utf-8")
+    response = Response(render_pdf(html, files, drawing_style), mimetype="application/pdf")
     response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{found.number}.pdf"'
     return response
 
 
-@blueprint.post("/calibrations/<calibration_id>/supersede")
-def supersede(calibration_id: str) -> Any:
+@blueprint.post("/calibrations/<calibration_id>/withdraw")
+def withdraw(calibration_id: str) -> Any:
     """The calibration counts no longer, with a reason."""
     form = ReasonForm()
     try:
         form.check()
-        bench.supersede(desk(), actor(), form.write_key, calibration_id=calibration_id, reason=text_of(form.reason))
+        bench.withdraw(desk(), actor(), form.write_key, calibration_id=calibration_id, reason=text_of(form.reason))
     except MovedOn as error:
         flash(str(error), "care")
     except InputError as error:

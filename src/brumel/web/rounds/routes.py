@@ -11,12 +11,13 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.store.tables import Site
-from brumel.web import waters
 from brumel.web.access import actor, desk
+from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import WriteForm
-from brumel.work import kit, logchecks, logs, outings, rounds, trusting
+from brumel.work import kit, rounds
 from brumel.work.desk import Refused
-from brumel.work.rounds import history, words
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds import calendar, logger, site_history
 
 blueprint = Blueprint("rounds", __name__, template_folder="templates", url_prefix="/rounds")
 
@@ -28,11 +29,18 @@ SHOWN = ("temperature", "ph", "conductivity", "oxygen", "chlorine")
 def index() -> Any:
     """The sites by client, with what they read last."""
     with desk().read() as session:
-        places = rounds.sites(session)
+        places = rounds.sites_by_client(session)
         last = rounds.latest(session, [s.id for s in places], SHOWN)
         lines = [{"site": s, "last": {r.quantity: r for r in last[s.id]}} for s in places]
-        ways = [(r, outings.next_day(r, outings.today_of(r, desk().clock()))) for r in outings.rounds(session)]
-        return render_template("rounds/index.html", lines=lines, shown=SHOWN, ways=ways)
+        ways = [(r, calendar.next_day(r, calendar.today_of(r, desk().clock()))) for r in calendar.rounds(session)]
+        return render_template(
+            "rounds/index.html",
+            lines=lines,
+            shown=SHOWN,
+            ways=ways,
+            gone_sites=[s for s in rounds.sites_by_client(session, retired=True) if s.retired_at is not None],
+            gone_rounds=[r for r in calendar.rounds(session, retired=True) if r.retired_at is not None],
+        )
 
 
 #: what is drawn over depth and time
@@ -48,14 +56,19 @@ def past_drawn(
     now = desk().clock()
     top = min(site.depths, default=None)
     depths = (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
-    seasons = history.seasons(session, site.id, quantities, now, depths)
+    seasons = site_history.seasons(session, site.id, quantities, now, depths)
     found = {}
     for quantity in quantities:
         rows = rounds.standing(session, site.id, quantity, count, depths=depths, bare=True)
-        found[quantity] = waters.last_readings(
-            rows, site.ranges.get(quantity, {}), now, site.zone, site.limits.get(quantity, {}),
-            history.spans(session, rows), seasons[quantity],
-        )  # fmt: skip
+        found[quantity] = site_drawings.last_readings(
+            rows,
+            site.ranges.get(quantity, {}),
+            now,
+            site.zone,
+            site.limits.get(quantity, {}),
+            site_history.spans(session, rows),
+            seasons[quantity],
+        )
     return found
 
 
@@ -63,39 +76,49 @@ def past_drawn(
 def site(site_id: str, faults: Faults = ()) -> Any:
     """A site: its last readings drawn, and starting a visit."""
     with desk().read() as session:
-        found = rounds.site(session, site_id)
+        found = rounds.site_of(session, site_id)
         now = desk().clock()
         usual = set(found.ranges)
         meters = []
-        every = kit.probes(session)
-        trusts = trusting.trusts(session, every, now)
-        for meter in kit.meters(session):
+        every = kit.probes_in_service(session)
+        trusts = kit.trusts(session, every, now)
+        for meter in kit.meters_in_service(session):
             probes = [(p, trusts[p.id]) for p in every if p.meter_id == meter.id]
             if probes:
-                meters.append((meter, sorted(probes, key=lambda line: words.ORDER[line[0].quantity])))
+                meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
-        known = [q for q in words.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
+        known = [q for q in quantity_names.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
         past = past_drawn(session, found, known, SPANS[span][1])
-        deep = history.by_depth(session, found.id, DEEP) if found.depths else []
-        last = history.last_profile(session, found.id) if found.depths else []
+        deep = site_history.by_depth(session, found.id, DEEP) if found.depths else []
+        last = site_history.last_profile(session, found.id) if found.depths else []
         page = render_template(
-            "rounds/site.html", site=found, meters=meters, wanted=wanted, faults=faults,
-            outing=request.values.get("outing", ""), given=request.form,
-            logs=[_log(session, one, found.zone) for one in logs.of_site(session, found.id)],
-            probes=[p for _, lines in meters for p, _ in lines], quantities=list(words.NAMES),
-            spans={k: w for k, (w, _) in SPANS.items()}, span=span, profile=waters.profile(last), units=units(),
-            sections=waters.section(deep, found.zone), history={q: h for q, h in past.items() if h},
+            "rounds/site.html",
+            site=found,
+            meters=meters,
+            wanted=wanted,
+            faults=faults,
+            outing=request.values.get("outing", ""),
+            given=request.form,
+            logs=[_log(session, one, found.zone) for one in logger.of_site(session, found.id)],
+            probes=[p for _, lines in meters for p, _ in lines],
+            quantities=list(quantity_names.NAMES),
+            spans={k: w for k, (w, _) in SPANS.items()},
+            span=span,
+            profile=site_drawings.profile(last),
+            units=units(),
+            sections=site_drawings.section(deep, found.zone),
+            history={q: h for q, h in past.items() if h},
             readings=rounds.standing(session, found.id, "ph", 8),
-        )  # fmt: skip
+        )
         return page, 422 if faults else 200
 
 
 def _log(session: Session, one: Any, zone: str) -> dict[str, Any]:
-    stands = logchecks.standing(session, one)
-    before = logs.band(session, one) if stands.by else None
-    return {**waters.log_band(logs.band(session, one, stands.by), zone, before), "words": stands.words}
+    stands = logger.standing(session, one)
+    before = logger.band(session, one) if stands.by else None
+    return {**site_drawings.log_band(logger.band(session, one, stands.by), zone, before), "words": stands.words}
 
 
 def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
@@ -114,9 +137,14 @@ def start(site_id: str) -> Any:
     try:
         form.check()
         made = rounds.start_visit(
-            desk(), actor(), form.write_key, site_id=site_id, probes=request.form.getlist("probe")[:40],
-            source=request.form.get("source", ""), outing_id=request.form.get("outing", ""),
-        )  # fmt: skip
+            desk(),
+            actor(),
+            form.write_key,
+            site_id=site_id,
+            probes=request.form.getlist("probe")[:40],
+            source=request.form.get("source", ""),
+            outing_id=request.form.get("outing", ""),
+        )
     except InputError as error:
         return site(site_id, error.faults)
     return redirect(url_for("rounds.visit", visit_id=made["visit"]))

@@ -9,10 +9,12 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
-from brumel.web import drawn
 from brumel.web.access import desk
-from brumel.web.rounds.day import asked_leave
-from brumel.work import dayplan, kit, outings, records, rounds, runstate, trusting
+from brumel.web.drawings import frame
+from brumel.web.rounds.outing import asked_leave
+from brumel.work import bench, kit, records, rounds
+from brumel.work.rounds import calendar, outings
+from brumel.work.rounds import plan as day_plan
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -35,23 +37,27 @@ def day_marks(session: Session, now: datetime) -> list[tuple[datetime, str, str]
 
 def _zone(session: Session) -> str:
     """The day is drawn in the zone of the practice's waters."""
-    found = rounds.sites(session)
+    found = rounds.sites_by_client(session)
     return found[0].zone if found else "UTC"
 
 
 def _round_today(session: Session, now: datetime) -> dict[str, Any]:
     """The round that is due today, else the next one, with its plan up to leaving."""
-    due = [(day, r) for r in outings.rounds(session) if (day := outings.next_day(r, outings.today_of(r, now)))]
+    due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
     if not due:
         return {"plan": None, "round": None}
     day, found = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
     asked, wrong = asked_leave(found, now)
-    leave = asked or outings.leaving(found, day)
+    leave = asked or calendar.leaving(found, day)
     return {
-        "plan": dayplan.plan_day(session, found, now, leave_at=leave), "round": found, "day": day, "faults": wrong,
-        "outing": outings.running(session, found, outings.today_of(found, now)), "round_zone": ZoneInfo(found.zone),
-        "today_is": outings.today_of(found, now),
-    }  # fmt: skip
+        "plan": day_plan.plan_day(session, found, now, leave_at=leave),
+        "round": found,
+        "day": day,
+        "faults": wrong,
+        "outing": outings.running(session, found, calendar.today_of(found, now)),
+        "round_zone": ZoneInfo(found.zone),
+        "today_is": calendar.today_of(found, now),
+    }
 
 
 @blueprint.get("/")
@@ -59,13 +65,17 @@ def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
     with desk().read() as session:
         now = desk().clock()
-        probes = kit.probes(session)
-        trusts, runs = trusting.trusts(session, probes, now), kit.open_runs(session, probes)
+        probes = kit.probes_in_service(session)
+        trusts, runs = kit.trusts(session, probes, now), kit.open_runs(session, probes)
         lines = [{"probe": p, "trust": trusts[p.id], "run": runs.get(p.id)} for p in probes]
         ahead = _round_today(session, now)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         recent = records.recent(session, records.Search(quantity="ph"), 6)
         return render_template(
-            "today/show.html", lines=lines, open_runs=runstate.open_runs(session), recent=recent,
-            ribbon=drawn.ribbon(day_marks(session, now), now, _zone(session), shown), **ahead,
-        )  # fmt: skip
+            "today/show.html",
+            lines=lines,
+            open_runs=bench.open_runs(session),
+            recent=recent,
+            ribbon=frame.ribbon(day_marks(session, now), now, _zone(session), shown),
+            **ahead,
+        )

@@ -7,9 +7,10 @@ from typing import Any
 from flask import Blueprint, render_template, request
 
 from brumel.core.errors import InputError, InputErrors
-from brumel.web import charts
+from brumel.web.drawings import worksheet as worksheet_drawings
 from brumel.web.forms import parse_number
-from brumel.work import sums
+from brumel.work import worksheet
+from brumel.work.worksheet import book
 
 blueprint = Blueprint("worksheet", __name__, template_folder="templates", url_prefix="/worksheet")
 LONGEST = 200
@@ -18,13 +19,13 @@ LONGEST = 200
 @blueprint.get("")
 def index() -> Any:
     """The contents of the Worksheet."""
-    return render_template("worksheet/index.html", sums=sums.SUMS)
+    return render_template("worksheet/index.html", sums=worksheet.SUMS)
 
 
 @blueprint.get("/<key>")
 def show(key: str) -> Any:
     """A sum with what the URL gives; without anything, with an example."""
-    asked = sums.find(key)
+    asked = worksheet.find(key)
     words = {k: v[:LONGEST] for k, v in request.args.items()}
     fresh = not any(e.key in words for e in asked.entries)
     shown = {e.key: words.get(e.key, e.default if fresh or e.choices else "") for e in asked.entries}
@@ -33,23 +34,30 @@ def show(key: str) -> Any:
     answer = None
     try:
         numbers, hidden = _numbers(asked, shown)
-        answer = sums.answer(asked, numbers, {**shown, **{f"{k}_unit": v for k, v in units.items()}})
+        answer = worksheet.answer(asked, numbers, {**shown, **{f"{k}_unit": v for k, v in units.items()}})
     except InputError as error:
         faults, hidden = list(error.faults), _hidden(asked, shown)
     page = render_template(
-        "worksheet/show.html", asked=asked, sums=sums.SUMS, shown=shown, units=units, faults=faults, answer=answer,
-        hidden=hidden, unit_choices={e.key: sums.book.units(e) for e in asked.entries},
-        picture=charts.picture(answer.picture) if answer and answer.picture else None,
-    )  # fmt: skip
+        "worksheet/show.html",
+        asked=asked,
+        sums=worksheet.SUMS,
+        shown=shown,
+        units=units,
+        faults=faults,
+        answer=answer,
+        hidden=hidden,
+        unit_choices={e.key: book.units(e) for e in asked.entries},
+        picture=worksheet_drawings.picture(answer.picture) if answer and answer.picture else None,
+    )
     return page, 422 if faults else 200
 
 
-def _hidden(asked: sums.Sum, shown: dict[str, str]) -> set[str]:
+def _hidden(asked: worksheet.Sum, shown: dict[str, str]) -> set[str]:
     """Fields that do not matter for what was chosen."""
     return {e.key for e in asked.entries if e.only_for and shown.get(e.only_for[0]) not in e.only_for[1]}
 
 
-def _numbers(asked: sums.Sum, shown: dict[str, str]) -> tuple[dict[str, float | None], set[str]]:
+def _numbers(asked: worksheet.Sum, shown: dict[str, str]) -> tuple[dict[str, float | None], set[str]]:
     """The typed numbers; all that cannot be read are told at once."""
     hidden = _hidden(asked, shown)
     found: dict[str, float | None] = {}

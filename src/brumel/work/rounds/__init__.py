@@ -1,28 +1,45 @@
-"""Reading sites: places and their past, the sheet of a visit, and writing it."""
+"""Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
-from brumel.work.rounds.judging import judge
-from brumel.work.rounds.places import HISTORY, Past, latest, past_values, site, sites, standing
-from brumel.work.rounds.rows import reading
-from brumel.work.rounds.shapes import Backing, Line, Sheet, Value
-from brumel.work.rounds.sheet import backing, conditions, of_visit, sheet, standard_u, visit
-from brumel.work.rounds.slips import correct
-from brumel.work.rounds.writing import (
-    BY_HAND,
-    Typed,
-    add_probe,
-    by_hand,
-    dip,
-    notes,
-    say,
-    start_visit,
-    take,
-    take_all,
-    type_readings,
-    vouched,
-)  # fmt: skip
+from brumel.work.rounds.sheet.corrections import correct
+from brumel.work.rounds.sheet.entry import Typed, add_probe, dip, notes, say, start_visit, type_readings
+from brumel.work.rounds.sheet.judging import judge_sheet
+from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.recording import BY_HAND, by_hand, take, take_all, vouched
+from brumel.work.rounds.sheet.rows import reading
+from brumel.work.rounds.sheet.sheet import backing, conditions, of_visit, sheet_of_visit, standard_u, visit_of
+from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing
 
 __all__ = [
-    "BY_HAND", "HISTORY", "Backing", "Line", "Past", "Sheet", "Typed", "Value", "add_probe", "backing", "by_hand",
-    "conditions", "correct", "dip", "judge", "latest", "notes", "of_visit", "past_values", "reading", "say", "sheet",
-    "site", "sites", "standard_u", "standing", "start_visit", "take", "take_all", "type_readings", "visit", "vouched",
-]  # fmt: skip
+    "BY_HAND",
+    "HISTORY",
+    "Backing",
+    "Past",
+    "Sheet",
+    "SheetLine",
+    "SheetValue",
+    "Typed",
+    "add_probe",
+    "backing",
+    "by_hand",
+    "conditions",
+    "correct",
+    "dip",
+    "judge_sheet",
+    "latest",
+    "notes",
+    "of_visit",
+    "past_values",
+    "reading",
+    "say",
+    "sheet_of_visit",
+    "site_of",
+    "sites_by_client",
+    "standard_u",
+    "standing",
+    "start_visit",
+    "take",
+    "take_all",
+    "type_readings",
+    "visit_of",
+    "vouched",
+]

@@ -28,12 +28,21 @@ const showKeys = () => {
   document.getElementById("keys").showModal();
 };
 
+// While a run, a sheet or a form is open a digit belongs to the entry: it leads to no other place, wherever the focus is.
+// A page says so itself (data-entry), or something was typed on it that is not sent yet.
+const isEntering = () =>
+  Boolean(document.querySelector("[data-entry], main input[data-first]")) ||
+  [...document.querySelectorAll("main input, main textarea")].some(
+    (field) => !["hidden", "checkbox", "radio"].includes(field.type) && field.value !== field.defaultValue,
+  );
+
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey || event.isComposing) return;
   if (document.querySelector("dialog[open]") || typing(event.target)) return;
   // Enter on a link, button or summary does what that element does.
   if (event.key === "Enter" && event.target.closest?.("a[href], button, summary, input")) return;
   const wanted = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+  if (/^\d$/.test(wanted) && isEntering()) return;
   const found = keyed().find((element) => element.dataset.key === wanted);
   if (!found || event.repeat) return;
   event.preventDefault();
@@ -45,7 +54,12 @@ document.querySelector("[data-keys-open]")?.addEventListener("click", showKeys);
 for (const select of document.querySelectorAll("[data-submit-on-change]")) {
   select.addEventListener("change", () => select.form.requestSubmit());
 }
-document.querySelector("[data-focus]")?.focus();
+// A page opens at its top: the focus goes to the first entry, or to what was refused, without scrolling there.
+(
+  document.querySelector("input[data-first]") ??
+  document.querySelector("[data-focus]") ??
+  document.querySelector("[data-first]")
+)?.focus({ preventScroll: true });
 document.querySelector("[data-all-good]")?.addEventListener("click", () => {
   for (const input of document.querySelectorAll('input[type="radio"][value="good"]')) input.checked = true;
 });

@@ -68,13 +68,15 @@ const showState = (n) => {
   main.textContent = n.settled ? main.dataset.words : wait ? `Settling${seconds}` : `Not settled: ${n.state}`;
 };
 
-let spoken = "";
+// What is asked follows the readings: a question that has answered itself goes, a new one comes, in every line.
+// Only a new question is read aloud; moving figures in a standing one are not.
+let spoken = null;
 const speak = (suspicions) => {
-  const codes = suspicions.map((s) => s.code).join();
-  if (codes === spoken) return;
-  spoken = codes;
   const place = document.querySelector("[data-speak]");
   if (!place) return;
+  const codes = suspicions.map((s) => s.code).join();
+  place.setAttribute("aria-live", codes === spoken ? "off" : "assertive");
+  spoken = codes;
   place.replaceChildren(
     ...suspicions.map((s) => {
       const line = document.createElement("p");
@@ -89,7 +91,7 @@ const speak = (suspicions) => {
     }),
   );
   const answer = document.querySelector("[data-answer]");
-  if (answer) answer.hidden = suspicions.length === 0;
+  if (answer) answer.hidden = suspicions.every((s) => !s.remedy);
 };
 
 // Evidence that is rendered by the server (the ladder) is taken anew once the reading has settled, then now and then.
@@ -151,8 +153,8 @@ if (root.dataset.stream) {
     if (n.state) {
       showNumbers(n);
       showState(n);
-      speak(n.suspicions ?? []);
     }
+    if (n.suspicions) speak(n.suspicions);
     draw();
     for (const field of document.querySelectorAll("[data-seen]")) field.value = n.seq;
     if (n.settled) refresh();

@@ -15,7 +15,7 @@ document.addEventListener("brumel:reading", (event) => {
     if (!row || !line.state) continue;
     row.querySelector("[data-line-value]").textContent = show(line.value, Number(row.dataset.digits));
     const wait = line.to_go ? `, ${Math.ceil(line.to_go)} s` : "";
-    row.querySelector("[data-line-state]").textContent = (line.odd ? "odd, " : "") + line.state + wait;
+    row.querySelector("[data-line-state]").textContent = (line.odd ? "flagged, " : "") + line.state + wait;
     row.querySelector("[data-line-mark]").className = `state-mark state-${line.state}`;
   }
   for (const value of event.detail.follows ?? []) {

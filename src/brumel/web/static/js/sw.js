@@ -1,6 +1,8 @@
 // Keeps the field page of a round and what it is drawn with, so that it opens without a signal. Nothing else is kept:
 // every other page is asked for anew, so that nobody reads an old figure for a new one.
-const CACHE = "brumel-field-1";
+const CACHE = "brumel-field-2";
+// Who may open the kept pages, and until when; written by the pages themselves (kept.js), read here.
+const SESSION = "/rounds/kept-session";
 
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (event) => event.waitUntil(self.clients.claim()));
@@ -16,12 +18,38 @@ self.addEventListener("message", (event) => {
   );
 });
 
-const kept = (url) =>
-  /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname) || url.pathname.startsWith("/static/");
+const isField = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname);
+
+const isOpen = async (cache, page) => {
+  const stored = await cache.match(SESSION);
+  if (!stored) return false;
+  const session = await stored.json();
+  return (
+    !session.locked &&
+    session.user === page.headers.get("X-Brumel-User") &&
+    Date.now() < Date.parse(session.until)
+  );
+};
+
+const LOCKED = `<!doctype html><html lang="en"><meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1"><title>Signed out · Brumel</title>
+<link rel="stylesheet" href="/static/css/ink.css"><link rel="stylesheet" href="/static/css/book.css">
+<main id="main"><section class="leaf"><h1>This page is locked</h1>
+<p>Your sign-in ran out, or you are signed out. Sign in again where there is a signal: this page then opens, and every
+sheet that waits in this phone is still here and is sent.</p></section></main></html>`;
+
+const fromCache = async (request, error) => {
+  const cache = await caches.open(CACHE);
+  const found = await cache.match(request, { ignoreVary: true });
+  if (!found) throw error;
+  if (!isField(new URL(request.url)) || (await isOpen(cache, found))) return found;
+  return new Response(LOCKED, { headers: { "Content-Type": "text/html; charset=utf-8" } });
+};
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
-  if (event.request.method !== "GET" || url.origin !== self.location.origin || !kept(url)) return;
+  const mine = isField(url) || url.pathname.startsWith("/static/");
+  if (event.request.method !== "GET" || url.origin !== self.location.origin || !mine) return;
   event.respondWith(
     fetch(event.request)
       .then(async (answer) => {
@@ -31,10 +59,6 @@ self.addEventListener("fetch", (event) => {
         }
         return answer;
       })
-      .catch(async (error) => {
-        const found = await caches.match(event.request, { ignoreVary: true });
-        if (found) return found;
-        throw error;
-      }),
+      .catch((error) => fromCache(event.request, error)),
   );
 });

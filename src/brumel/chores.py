@@ -1,0 +1,142 @@
+"""Commands of whoever works on Brumel: tests, checks, vendoring, pictures, benchmarks, lock files."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import click
+from rich.console import Console
+
+from brumel.store.cluster import ROOT, Cluster, ClusterError
+
+out = Console(stderr=False, highlight=False)
+
+
+def _run(*line: str, env: dict[str, str] | None = None) -> int:
+    out.print(f"[dim]$ {' '.join(line)}[/dim]")
+    return subprocess.run(line, cwd=ROOT, check=False, env=env).returncode
+
+
+def _tool(name: str) -> str:
+    return str(Path(sys.executable).parent / name)
+
+
+def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
+    """The runs of pytest: tracing slows the long ones by half, so by default only floors without a database are traced."""
+    if arguments:
+        return [list(arguments)]
+    two, report = ["-n", "2", "--dist", "worksteal"], ["--cov-report", "term:skip-covered"]
+    if cover:
+        return [[*two, "--cov", *report]]
+    traced = ["tests/core", "tests/methods", "tests/formats"]
+    return [
+        [*two, *traced, "--cov=brumel.core", "--cov=brumel.methods", *report],
+        [*two, *(f"--ignore={path}" for path in traced)],
+    ]
+
+
+@click.command(context_settings={"ignore_unknown_options": True})
+@click.option("--quick", is_flag=True, help="Leave the browser tests out.")
+@click.option("--cover", is_flag=True, help="Coverage of everything; takes half as long again.")
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+def test(quick: bool, cover: bool, arguments: tuple[str, ...]) -> None:
+    """Run every test, the core's with its coverage; further arguments go to pytest."""
+    cluster = Cluster("test")
+    started = time.monotonic()
+    try:
+        with out.status("starting the test database"):
+            cluster.start()
+        env = os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": str(ROOT / "src")}
+        line = [sys.executable, "-m", "pytest", *(["-m", "not browser"] if quick else [])]
+        codes = [_run(*line, *part, env=env) for part in _parts(cover, arguments)]
+        out.print(f"· {time.monotonic() - started:.0f} s")
+    except ClusterError as error:
+        raise click.ClickException(str(error)) from error
+    finally:
+        cluster.stop()
+    sys.exit(max(codes))
+
+
+@click.command()
+@click.option("--fix", is_flag=True, help="Put right what can be put right.")
+def check(fix: bool) -> None:
+    """Format, lint, types and layers: Python, pages, scripts and styles."""
+    lines = [
+        [_tool("ruff"), "format", *([] if fix else ["--check"]), "."],
+        [_tool("ruff"), "check", *(["--fix"] if fix else []), "."],
+        [_tool("mypy")],
+        [_tool("lint-imports")],
+        [_tool("djlint"), "src/brumel/web", "--lint", "--quiet"],
+    ]
+    node = ROOT / "node_modules" / ".bin" / "biome"
+    if not node.exists():
+        lines.append(["npm", "install", "--no-save", "--silent"])
+    lines.append(
+        [str(node), "check", *(["--write"] if fix else []), "src/brumel/web/static/js", "src/brumel/web/static/css"]
+    )
+    codes = [_run(*line) for line in lines]
+    sys.exit(max(codes))
+
+
+@click.command()
+def vendor() -> None:
+    """Fetch the front-end libraries from npm into the source tree and record their versions."""
+    sys.exit(_run(sys.executable, str(ROOT / "tools" / "vendor.py")))
+
+
+@click.command()
+def shots() -> None:
+    """Take the pictures of docs/screenshots from the running demo data."""
+    sys.exit(_with_database("shots", [sys.executable, str(ROOT / "tools" / "shots.py")]))
+
+
+@click.command()
+def bench() -> None:
+    """Print the benchmarks as ratios measured in one run."""
+    sys.exit(_with_database("bench", [sys.executable, str(ROOT / "benchmarks" / "run.py")]))
+
+
+def _with_database(name: str, line: list[str]) -> int:
+    """Run a tool with a private database that is thrown away afterwards."""
+    cluster = Cluster(name)
+    try:
+        cluster.remove()
+        cluster.start()
+        return _run(
+            *line,
+            env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"},
+        )
+    finally:
+        cluster.stop()
+        cluster.remove()
+
+
+@click.command()
+def lock() -> None:
+    """Write the lock files anew from pyproject.toml (needs uv)."""
+    base = [
+        "uv",
+        "pip",
+        "compile",
+        "pyproject.toml",
+        "--python-version",
+        "3.11",
+        "--generate-hashes",
+        "--no-annotate",
+        "--no-header",
+        "--no-strip-extras",
+        "--quiet",
+        "--upgrade",
+    ]
+    codes = [
+        _run(*base, "-o", "requirements.lock"),
+        _run(*base, "--extra", "dev", "-c", "requirements.lock", "-o", "requirements-dev.lock"),
+    ]
+    sys.exit(max(codes))
+
+
+COMMANDS = (test, check, vendor, shots, bench, lock)

@@ -1,0 +1,155 @@
+"""A calibration session: the probes of one meter together, with one pair of hands and several timers."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import jsonify, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.methods import Method
+from brumel.store.tables import Probe
+from brumel.web.access import actor, desk
+from brumel.web.bench.forms import ConditionsForm
+from brumel.web.bench.place import GOES_IN, Faults, blueprint
+from brumel.web.bench.routes import conditions_of
+from brumel.work import kit
+from brumel.work.bench import calibration_sessions
+from brumel.work.bench.conditions import PRESSURES
+from brumel.work.bench.offers import contradictions_for, offers_for, usual_cups
+from brumel.work.desk import Refused
+
+
+@blueprint.get("/meters/<meter_id>/session")
+def plan_session(meter_id: str, faults: Faults = ()) -> Any:
+    """Choose probes, methods and cups for one calibration session; the outline says how long it takes."""
+    with desk().read() as session:
+        meter, now = kit.meter_of(session, meter_id), desk().clock()
+        lots, recorded = kit.lots_on_shelf(session, now), kit.last_settings(session, meter.id)
+        source = request.values.get("source", "typed" if meter.link == "typed" else "live")
+        rows: list[dict[str, Any]] = []
+        chosen: list[tuple[Probe, Method]] = []
+        poured: list[tuple[Probe, Method, dict[str, str]]] = []
+        for probe, usual in calibration_sessions.default_choices(session, meter.id):
+            asked = kit.method(session, request.values.get(f"method-{probe.id}", "")) or usual
+            method = kit.method_for_probe(asked if asked.quantity == probe.quantity else usual, probe)
+            offers = {s.key: offers_for(s, lots, probe) for s in method.steps if s.vessel == "solution"}
+            why = _in_the_way(session, probe, now)
+            rows.append(
+                {
+                    "probe": probe,
+                    "method": method,
+                    "methods": kit.methods_in_use(session, probe.quantity),
+                    "offers": offers,
+                    "why": why,
+                    "before": usual_cups(offers, kit.last_cups(session, probe.id, method.key)),
+                    "taken": _is_taken(probe, why),
+                    "against": contradictions_for(recorded, probe, offers, source),
+                }
+            )
+            if rows[-1]["taken"]:
+                chosen.append((probe, method))
+                poured.append((probe, method, rows[-1]["before"]))
+        page = render_template(
+            "bench/plan_session.html",
+            meter=meter,
+            rows=rows,
+            outline=calibration_sessions.outline(chosen),
+            pressures=PRESSURES,
+            recorded=recorded,
+            faults=faults,
+            given=request.values,
+            source=source,
+            apart=_one_after_another(chosen),
+            shared=calibration_sessions.shared_rinses(poured),
+        )
+        return page, 422 if faults else 200
+
+
+def _is_taken(probe: Probe, why: str) -> bool:
+    if "chosen" in request.values:
+        return str(probe.id) in request.values.getlist("probe")
+    return not why
+
+
+def _in_the_way(session: Any, probe: Probe, now: Any) -> str:
+    if kit.open_run(session, probe.id):
+        return "has an open run"
+    if waiting := kit.conditioning(session, probe, now):
+        return f"is {waiting.meanwhile or 'waiting'} until {waiting.ready_at:%d %b, %H:%M} UTC"
+    look = kit.last_inspection(session, probe.id)
+    return "is kept off Bench by its inspection" if look and look.blocks else ""
+
+
+def _one_after_another(chosen: list[tuple[Probe, Method]]) -> float:
+    """What the same runs would take one after the other [min]."""
+    return sum(calibration_sessions.outline([pair]).ready_min for pair in chosen)
+
+
+@blueprint.post("/meters/<meter_id>/session")
+def start_session(meter_id: str) -> Any:
+    """Open the runs."""
+    form = ConditionsForm()
+    try:
+        form.check()
+        choices = [
+            calibration_sessions.ProbeChoice(
+                probe,
+                request.form.get(f"method-{probe}", ""),
+                {k.removeprefix(f"cup-{probe}-"): v for k, v in request.form.items() if k.startswith(f"cup-{probe}-")},
+            )
+            for probe in request.form.getlist("probe")
+        ]
+        made = calibration_sessions.start(
+            desk(),
+            actor(),
+            form.write_key,
+            meter_id=meter_id,
+            source=request.form.get("source", ""),
+            choices=choices,
+            conditions=conditions_of(form),
+        )
+    except InputError as error:
+        return plan_session(meter_id, error.faults)
+    except Refused as error:
+        return plan_session(meter_id, (error,))
+    return redirect(url_for("bench.calibration_session", calibration_session_id=made["calibration_session"]))
+
+
+@blueprint.get("/sessions/<calibration_session_id>")
+def calibration_session(calibration_session_id: str) -> Any:
+    """The calibration session as it stands: every probe with its cup and its timer, and which one wants a hand."""
+    with desk().read() as session:
+        found = calibration_sessions.load(session, calibration_session_id)
+        lines = calibration_sessions.lines(session, found, desk().clock())
+        return render_template(
+            "bench/calibration_session.html",
+            calibration_session=found,
+            lines=lines,
+            turn=calibration_sessions.next_line(lines),
+            goes_in=GOES_IN,
+        )
+
+
+@blueprint.get("/sessions/<calibration_session_id>/now")
+def session_now(calibration_session_id: str) -> Any:
+    """The timers of the calibration session, for the page to follow."""
+    with desk().read() as session:
+        found = calibration_sessions.load(session, calibration_session_id)
+        lines = calibration_sessions.lines(session, found, desk().clock())
+        turn = calibration_sessions.next_line(lines)
+        return jsonify(
+            turn=str(turn.state.run.id) if turn else "",
+            lines=[
+                {
+                    "run": str(line.state.run.id),
+                    "rank": line.rank,
+                    "done": line.state.done,
+                    "state": line.live.settling.state.value if line.live else "",
+                    "elapsed": line.elapsed_s,
+                    "to_go": line.live.settling.seconds_to_go if line.live else None,
+                    "speaks": line.live.suspicions[0].sentence if line.live and line.live.suspicions else "",
+                }
+                for line in lines
+            ],
+        )

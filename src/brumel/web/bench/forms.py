@@ -1,0 +1,31 @@
+"""The forms of Bench: a typed value, taking a point, the conditions of a run."""
+
+from __future__ import annotations
+
+from wtforms import StringField
+
+from brumel.web.forms import NumberField, ReasonForm, WriteForm
+
+
+class TypedForm(WriteForm):
+    """A typed value of the display."""
+
+    signal = StringField("Unit")
+    value = NumberField("Display shows", name_of="value")
+    temperature_c = NumberField("Temperature", name_of="temperature_c")
+    after_s = NumberField("Seconds in the cup", name_of="elapsed_s", required=False)
+
+
+class AcceptForm(ReasonForm):
+    """Taking a point, beside a reference instrument where the step asks for one."""
+
+    reference = NumberField("Reference", name_of="reference", required=False)
+    reference_u = NumberField("Uncertainty of the reference", name_of="expanded_uncertainty", required=False)
+
+
+class ConditionsForm(WriteForm):
+    """The conditions a run is made under."""
+
+    pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
+    altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
+    water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)

@@ -1,0 +1,25 @@
+"""Bench's blueprint, and what its pages share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from flask import Blueprint
+
+from brumel.core.errors import InputError
+from brumel.work.desk import Refused
+
+blueprint = Blueprint("bench", __name__, template_folder="templates", url_prefix="/bench")
+
+
+Faults = Sequence[InputError | Refused]
+
+
+#: What the button says that starts a cup's clock.
+GOES_IN = {
+    "solution": "The probe is in the cup",
+    "saturated_water": "The probe is in the cup",
+    "air": "The cell is dry, in air",
+    "saturated_air": "The tip is over the water",
+    "reference": "Both are in the water",
+}

@@ -1,0 +1,236 @@
+"""A run on Bench: the cup in turn, taking its point, the verdict, the end."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from flask import current_app, flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.web import live
+from brumel.web.access import actor, desk
+from brumel.web.bench.forms import AcceptForm, TypedForm
+from brumel.web.bench.place import GOES_IN, Faults, blueprint
+from brumel.web.drawings import calibration as calibration_drawings
+from brumel.web.drawings import frame
+from brumel.web.forms import ReasonForm, WriteForm, text_of
+from brumel.work import bench, kit
+from brumel.work.bench import closing_checks
+from brumel.work.bench import watch as run_watch
+from brumel.work.desk import MovedOn, Refused
+
+
+@blueprint.get("/runs/<run_id>")
+def run(run_id: str, faults: Faults = ()) -> Any:
+    """The run as it stands: a cup in turn, or the verdict."""
+    with desk().read() as session:
+        state = bench.load_run(session, run_id)
+        seen = bench.live_cup(session, state, now=desk().clock())
+        common = {
+            "state": state,
+            "faults": faults,
+            "given": request.form,
+            "nominals": nominals(state),
+            "staff": frame.staff([s.spec.title for s in state.steps] + ["verdict"], _level(state)),
+        }
+        if state.run.purpose == "closing" and (state.current is None or (state.end and state.end.how == "finished")):
+            return _closing(session, state, common, faults)
+        if state.end and state.calibration:
+            return redirect(url_for("records.calibration", calibration_id=state.calibration.id))
+        if state.end:
+            page = render_template("bench/ended.html", result=_result(session, state), **common)
+        elif state.current is None:
+            result = bench.run_result(session, state)
+            page = render_template(
+                "bench/verdict.html", result=result, **verdict_views(session, state, result), **common
+            )
+        else:
+            spec = state.quantity.criteria(state.method, state.current.spec)
+            page = render_template(
+                "bench/run.html", live=seen, spec=spec, band=3 * spec.noise, goes_in=GOES_IN, **common
+            )
+        return page, 422 if faults else 200
+
+
+def _closing(session: Any, state: bench.RunState, common: dict[str, Any], faults: Faults) -> Any:
+    """A closing check whose cups are all done: what it found, or its record."""
+    made = closing_checks.of_run(session, state.run.id)
+    if made is not None:
+        return redirect(url_for("records.closing", closing_id=made.id))
+    if state.end:
+        return render_template("bench/ended.html", result=None, **common)
+    found, told, problem = [], "", ""
+    try:
+        found = closing_checks.checks(session, state)
+        told = closing_checks.sentence(state.run.probe.quantity, found)
+    except InputError as error:
+        problem = str(error)
+    page = render_template(
+        "bench/closed.html",
+        checks=found,
+        told=told,
+        problem=problem,
+        holds=bool(found) and all(c.holds for c in found),
+        **common,
+    )
+    return page, 422 if faults else 200
+
+
+def nominals(state: bench.RunState) -> dict[str, float | None]:
+    """What each cup is called by, before it is read."""
+    return {s.spec.key: state.quantity.nominal(s.spec, s.lot.lot if s.lot else None, state.case) for s in state.steps}
+
+
+def _level(state: bench.RunState) -> int:
+    return state.done + (1 if state.end and state.end.how == "finished" else 0)
+
+
+def _result(session: Any, state: bench.RunState) -> bench.RunResult | None:
+    return bench.run_result(session, state) if state.current is None else None
+
+
+def verdict_views(session: Any, state: bench.RunState, result: bench.RunResult) -> dict[str, Any]:
+    """Plate and history of a verdict."""
+    plate = None
+    if result.fit:
+        before = bench.reference_calibration(session, state)
+        known = kit.restored(before) if before and before.signal == result.signal else None
+        plate = calibration_drawings.draw(result.fit, state.method, bench.taken_points(state), known, state.quantity)
+    return {"plate": plate, "history": calibration_drawings.history(kit.life_of_probe(session, state.run.probe))}
+
+
+def _write(run_id: str, do: Callable[[], Any]) -> Any:
+    """Do one write of a run; a refusal shows the page again with its sentence and what was typed."""
+    try:
+        do()
+    except MovedOn as error:
+        flash(str(error), "care")
+    except InputError as error:
+        return run(run_id, error.faults)
+    except Refused as error:
+        return run(run_id, (error,))
+    back = request.form.get("back", "")
+    if re.fullmatch(r"[0-9a-f-]{36}", back):  # from a calibration session, back to its timers
+        return redirect(url_for("bench.calibration_session", calibration_session_id=back))
+    return redirect(url_for("bench.run", run_id=run_id))
+
+
+@blueprint.post("/runs/<run_id>/dip/<step>")
+def dip(run_id: str, step: str) -> Any:
+    """The probe is in the cup."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        bench.dip(desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number)
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/type/<step>")
+def type_reading(run_id: str, step: str) -> Any:
+    """One typed value of the display."""
+    form = TypedForm()
+
+    def do() -> None:
+        form.check()
+        bench.type_reading(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            signal=text_of(form.signal),
+            value=form.value.number or 0.0,
+            temperature_c=form.temperature_c.number or 0.0,
+            after_s=form.after_s.number,
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/accept/<step>")
+def accept(run_id: str, step: str) -> Any:
+    """Take the point of the cup."""
+    form = AcceptForm()
+
+    def do() -> None:
+        form.check()
+        bench.accept(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            early=text_of(form.early) == "yes",
+            seen=form.seen_number,
+            answer=text_of(form.reason),
+            reference=form.reference.number,
+            reference_u=form.reference_u.number,
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/redo/<step>")
+def redo(run_id: str, step: str) -> Any:
+    """Withdraw a point and open its cup again."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        bench.redo(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            reason=text_of(form.reason),
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/finish")
+def finish(run_id: str) -> Any:
+    """End the run with what it found."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        bench.finish(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            turn=form.turn_number,
+            use=request.form.get("use") == "yes",
+            words=text_of(form.reason),
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/abandon")
+def abandon(run_id: str) -> Any:
+    """End the run without a result."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        bench.abandon(desk(), actor(), form.write_key, run_id=run_id, reason=text_of(form.reason))
+
+    return _write(run_id, do)
+
+
+@blueprint.get("/runs/<run_id>/stream")
+def stream(run_id: str) -> Any:
+    """Live readings of the present cup as server-sent events."""
+    found = run_watch.RunWatch(desk(), run_id)
+    dip_id = str(found.dip.id) if found.dip else ""
+    return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)

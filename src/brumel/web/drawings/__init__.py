@@ -1,0 +1,1 @@
+"""The drawn views: geometry made in Python, inked by the templates."""

@@ -1,0 +1,286 @@
+"""Geometry of the drawn views of a site: its history, depth, logged series, and the sketch of the way."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from brumel.store.tables import Reading
+from brumel.web.drawings.frame import Frame, ticks
+from brumel.work.rounds.site_history import Span
+
+
+def last_readings(
+    readings: Sequence[Reading],
+    ranges: dict[str, Any],
+    now: datetime,
+    zone: str,
+    limit: dict[str, Any] | None = None,
+    spans: Sequence[Span] = (),
+    season: Mapping[int, tuple[float, float]] | None = None,
+) -> dict[str, Any] | None:
+    """A site's last readings of one quantity, with all that speaks for or against them behind.
+
+    Their uncertainty, the usual range, the site's limits, where 8 of 10 readings of the same months of earlier years lay,
+    and the spans of the calibrations with what became of them.
+    """
+    if not readings:
+        return None
+    ordered = list(reversed(readings))
+    start = min(ordered[0].at, now - timedelta(days=7))
+    span = (now - start).total_seconds()
+    values = [r.value for r in ordered]
+    usual = ranges.get("usual")
+    us = [r.expanded_uncertainty or 0.0 for r in ordered]
+    ends = [float(v) for v in ((limit or {}).get("low"), (limit or {}).get("high")) if v is not None]
+    seen = _season_in(season or {}, start, now)
+    sides = [*((usual[0], usual[1]) if usual else ()), *ends, *(v for _, _, pair in seen for v in pair)]
+    low = min([*(v - u for v, u in zip(values, us, strict=True)), *sides])
+    high = max([*(v + u for v, u in zip(values, us, strict=True)), *sides])
+    pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
+    frame = Frame(52, 14, 590, 176, 0, 1.02, low - pad, high + pad)
+
+    def place(at):
+        return frame.x((at - start).total_seconds() / span)
+
+    dots = [
+        {
+            "x": place(r.at),
+            "y": frame.y(r.value),
+            "up": frame.y(r.value + u),
+            "down": frame.y(r.value - u),
+            "backing": r.backing,
+            "flag": r.flag,
+            "value": r.value,
+            "at": r.at,
+            "id": r.id,
+        }
+        for r, u in zip(ordered, us, strict=True)
+    ]
+    months = []
+    day = start.astimezone(ZoneInfo(zone)).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    while day <= now:
+        day = (day + timedelta(days=32)).replace(day=1)
+        if start < day <= now:
+            months.append({"x": place(day), "label": f"{day:%b}"})
+    return {
+        "frame": frame,
+        "dots": dots,
+        "months": months,
+        "y_ticks": ticks(low - pad, high + pad, 4),
+        "now": place(now),
+        "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
+        "limits": usual,
+        "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",
+        "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2 if high - low >= 0.2 else 3,
+        "ends": [(frame.y(e), e) for e in ends],
+        "season": [
+            {
+                "x": place(a),
+                "w": max(place(b) - place(a), 1.0),
+                "y": frame.y(pair[1]),
+                "h": max(frame.y(pair[0]) - frame.y(pair[1]), 1.0),
+            }
+            for a, b, pair in seen
+        ],
+        "spans": [
+            {
+                "x": place(max(one.start, start)),
+                "w": max(place(min(one.end, now)) - place(max(one.start, start)), 3.0),
+                "state": one.state,
+                "number": one.number,
+            }
+            for one in spans
+            if one.end > start
+        ],
+    }
+
+
+def profile(readings: Sequence[Reading]) -> dict[str, Any] | None:
+    """Readings of a visit against depth, one small panel a quantity; None where fewer than two depths were read."""
+    rows = [r for r in readings if r.depth_m is not None and r.role == "first"]
+    depths = sorted({r.depth_m for r in rows if r.depth_m is not None})
+    if len(depths) < 2:
+        return None
+    panels = []
+    shown = ("temperature", "oxygen", "salinity", "ph")
+    wide = 145
+    for i, quantity in enumerate(q for q in shown if sum(r.quantity == q for r in rows) > 1):
+        mine = sorted((r for r in rows if r.quantity == quantity), key=lambda r: r.depth_m or 0.0)
+        low, high = min(r.value for r in mine), max(r.value for r in mine)
+        pad = max(0.15 * (high - low), 0.05)
+        frame = Frame(44 + i * wide, 22, 44 + i * wide + wide - 22, 176, low - pad, high + pad, depths[-1] * 1.06, 0.0)
+        dots = [
+            {"x": frame.x(r.value), "y": frame.y(r.depth_m or 0.0), "value": r.value, "depth": r.depth_m} for r in mine
+        ]
+        path = "M" + " L".join(f"{d['x']},{d['y']}" for d in dots)
+        panels.append(
+            {
+                "quantity": quantity,
+                "unit": mine[0].unit,
+                "frame": frame,
+                "dots": dots,
+                "path": path,
+                "low": low,
+                "high": high,
+            }
+        )
+    return {"panels": panels, "depths": depths}
+
+
+def _season_in(
+    season: Mapping[int, tuple[float, float]], start: datetime, end: datetime
+) -> list[tuple[datetime, datetime, tuple[float, float]]]:
+    """The months between two moments that are known from earlier years."""
+    found, at = [], start.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    while at < end:
+        following = (at + timedelta(days=32)).replace(day=1)
+        if at.month in season:
+            found.append((max(at, start), min(following, end), season[at.month]))
+        at = following
+    return found
+
+
+def section(rows: Sequence[tuple[str, datetime, float, float]], zone: str, most: int = 12) -> list[dict[str, Any]]:
+    """Depth against time, one panel a quantity: a cell for each depth and visit, the darker the higher its value.
+
+    rows : (quantity, when, depth [m], value); the newest `most` visits are drawn, one column each, with the numbers in them
+    """
+    panels = []
+    for quantity in dict.fromkeys(r[0] for r in rows):
+        mine = [r for r in rows if r[0] == quantity]
+        times, depths = sorted({r[1] for r in mine})[-most:], sorted({r[2] for r in mine})
+        shown = {(r[1], r[2]): r[3] for r in mine if r[1] in times}
+        if len(times) < 2 or len(depths) < 2:
+            continue
+        low, high = min(shown.values()), max(shown.values())
+        wide, tall = 540 / len(times), 26
+        cells = []
+        for (at, depth), value in shown.items():
+            share = (value - low) / (high - low) if high > low else 0.5
+            cells.append(
+                {
+                    "x": round(52 + times.index(at) * wide, 1),
+                    "y": 18 + depths.index(depth) * tall,
+                    "w": round(wide - 1, 1),
+                    "h": tall - 1,
+                    "value": value,
+                    "ink": round(0.04 + 0.4 * share, 2),
+                    "depth": depth,
+                    "at": at,
+                }
+            )
+        panels.append(
+            {
+                "quantity": quantity,
+                "cells": cells,
+                "height": 18 + len(depths) * tall + 22,
+                "depths": [(18 + i * tall + tall / 2 + 4, d) for i, d in enumerate(depths)],
+                "columns": [
+                    {"x": round(52 + (i + 0.5) * wide, 1), "label": f"{t.astimezone(ZoneInfo(zone)):%d %b}"}
+                    for i, t in enumerate(times)
+                    if i % 2 == (len(times) - 1) % 2 or len(times) < 8
+                ],
+                "digits": 0 if high >= 1000 else 1 if high - low >= 1 else 2,
+            }
+        )
+    return panels
+
+
+def sketch(sites: Sequence[Any]) -> dict[str, Any] | None:
+    """A sketch map of sites from their positions, in their order, with a scale bar; None where none has one.
+
+    Degrees are brought to metres about the middle (equirectangular), which is right to 1 % within 50 km. Sites that lie
+    over 20 km from the one before are drawn after a broken line, so that two far places share one sheet.
+    """
+    known = [s for s in sites if s.latitude is not None and s.longitude is not None]
+    if not known:
+        return None
+    groups: list[list[Any]] = []
+    for s in known:
+        near = groups and _metres(groups[-1][-1], s) < 20_000
+        groups[-1].append(s) if near else groups.append([s])
+    wide = 600 / len(groups)
+    panels = []
+    order = {s.id: i for i, s in enumerate(sites, 1)}
+    for i, group in enumerate(groups):
+        middle = math.radians(sum(s.latitude for s in group) / len(group))
+        xs = [math.radians(s.longitude) * 6_371_000 * math.cos(middle) for s in group]
+        ys = [math.radians(s.latitude) * 6_371_000 for s in group]
+        span = max(max(xs) - min(xs), (max(ys) - min(ys)) * (wide - 60) / 150, 120.0)
+        scale = (wide - 70) / span
+        left = 10 + i * wide + (wide - (max(xs) - min(xs)) * scale) / 2 - 20
+        dots = [
+            {
+                "x": left + (x - min(xs)) * scale,
+                "y": 40 + (max(ys) - y) * scale,
+                "name": s.name,
+                "number": order[s.id],
+                "up": 1 if j % 2 else -1,
+            }
+            for j, (s, x, y) in enumerate(zip(group, xs, ys, strict=True))
+        ]
+        bar = next(
+            b for b in (10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000) if b * scale >= 36 or b == 20_000
+        )
+        panels.append(
+            {
+                "dots": dots,
+                "bar": bar,
+                "bar_px": bar * scale,
+                "left": 14 + i * wide,
+                "path": "M" + " L".join(f"{d['x']:.1f},{d['y']:.1f}" for d in dots),
+            }
+        )
+    return {"panels": panels, "names": [s.name for s in known]}
+
+
+def _metres(a: Any, b: Any) -> float:
+    middle = math.radians((a.latitude + b.latitude) / 2)
+    return 6_371_000 * math.hypot(
+        math.radians(a.latitude - b.latitude), math.radians(a.longitude - b.longitude) * math.cos(middle)
+    )
+
+
+def log_band(found: Any, zone: str, before: Any = None) -> dict[str, Any]:
+    """A logged series as a band from least to greatest, bin by bin, with its odd values; `before` it was corrected."""
+    log = found.log
+    lows, highs = [*found.low, *(before.low if before else ())], [*found.high, *(before.high if before else ())]
+    low, high = min(lows, default=0.0), max(highs, default=1.0)
+    pad = max(0.08 * (high - low), 0.02 * max(abs(high), 0.05))
+    start, span = log.starts, max((log.ends - log.starts).total_seconds(), 1.0)
+    frame = Frame(52, 14, 590, 150, 0, span, low - pad, high + pad)
+
+    def outline(one: Any) -> str:
+        xs = [frame.x((t - start).total_seconds()) for t in one.times]
+        up = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.high, strict=True)]
+        down = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.low, strict=True)]
+        return "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z" if up else ""
+
+    days, day = (
+        [],
+        start.astimezone(ZoneInfo(zone)).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1),
+    )
+    step = timedelta(days=max(round(span / 86400 / 8), 1))
+    while day <= log.ends:
+        days.append({"x": frame.x((day - start).total_seconds()), "label": f"{day:%d %b}"})
+        day += step
+
+    # What failed its tests does not set the scale: beyond it, it is drawn at the edge.
+    def inside(v):
+        return min(max(v, low - pad), high + pad)
+
+    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(inside(v)), "flag": f} for t, v, f in found.odd]
+    return {
+        "log": log,
+        "frame": frame,
+        "path": outline(found),
+        "days": days,
+        "before": outline(before) if before else "",
+        "odd": odd,
+        "y_ticks": ticks(low - pad, high + pad, 4),
+        "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2,
+    }

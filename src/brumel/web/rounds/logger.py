@@ -1,0 +1,180 @@
+"""Logged series: taken in as a file, closed by the checks at their ends, decided about, and sent out as CSV."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, flash, redirect, render_template, request, url_for
+
+from brumel.core import logged
+from brumel.core.errors import InputError, InputErrors
+from brumel.formats import series_csv
+from brumel.web.access import actor, desk
+from brumel.web.drawings import site as site_drawings
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
+from brumel.web.rounds.routes import blueprint, site
+from brumel.work import rounds
+from brumel.work.desk import MovedOn, Refused
+from brumel.work.rounds import logger
+from brumel.work.rounds.sheet.photos import clean_name
+
+
+@blueprint.post("/sites/<site_id>/series")
+def take_in_series(site_id: str) -> Any:
+    """A logger's file for this site."""
+    form = WriteForm()
+    try:
+        form.check()
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise InputError("file", "Choose the logger's file.")
+        with desk().read() as session:
+            zone = rounds.site_of(session, site_id).zone
+        found = series_csv.read(file.stream.read(series_csv.MOST_BYTES + 1), zone)
+        made = logger.take_in(
+            desk(),
+            actor(),
+            form.write_key,
+            site_id=site_id,
+            quantity=request.form.get("quantity", ""),
+            unit=request.form.get("unit", ""),
+            times=found.times,
+            values=found.values,
+            name=clean_name(file.filename),
+            probe_id=request.form.get("probe", ""),
+        )
+    except InputError as error:
+        return site(site_id, error.faults)
+    except Refused as error:
+        return site(site_id, (error,))
+    flash(f"{len(found.times)} values taken in.", "note")
+    return redirect(url_for("rounds.series", series_id=made["log"]))
+
+
+#: The readings of a service as a form asks for them; the last four may stay empty.
+READ = {
+    "before": "The logger in the water, as it was",
+    "after": "The logger in the water, cleaned",
+    "standard_read": "Cleaned, in a standard: read",
+    "standard_value": "The standard's value",
+    "beside_before": "A second meter beside it, before",
+    "beside_after": "The second meter, after",
+    "opening_read": "When set out, in a standard: read",
+    "opening_value": "Its value then",
+}
+
+
+NEEDED = ("before", "after", "standard_read", "standard_value")
+
+
+@blueprint.get("/series/<series_id>")
+def series(series_id: str, faults: Any = ()) -> Any:
+    """A series: as recorded and as reported, what was read at its ends, and the decision."""
+    with desk().read() as session:
+        found = logger.log(session, series_id)
+        kept = logger.services(session, found)
+        stands = logger.standing(session, found)
+        effect = logger.of_service(session, kept[0]) if kept else None
+        barred = logger.barred(found, effect)
+        may = {key: words for key, words in logger.DECISIONS.items() if not barred[key]}
+        shown = stands.by or (effect if stands.state == "open" and "correct" in may else None)
+        hint = logger.in_standard(session, found)
+        given: dict[str, Any] = dict(request.form) or (
+            {"standard_read": hint[0], "standard_value": hint[1]} if hint else {}
+        )
+        page = render_template(
+            "rounds/log.html",
+            log=found,
+            site=rounds.site_of(session, found.site_id),
+            standing=stands,
+            services=kept,
+            effect=effect,
+            decisions=logger.decisions_of(session, found),
+            decision_words=logger.DECISIONS,
+            may=may,
+            read=READ,
+            needed=NEEDED,
+            given=given,
+            hint=hint,
+            faults=faults,
+            corrected=shown is not None,
+            view=site_drawings.log_band(
+                logger.band(session, found, shown),
+                rounds.site_of(session, found.site_id).zone,
+                logger.band(session, found) if shown else None,
+            ),
+        )
+        return page, 422 if faults else 200
+
+
+def _write(series_id: str, do: Any) -> Any:
+    try:
+        do()
+    except MovedOn as error:
+        flash(str(error), "care")
+    except InputError as error:
+        return series(series_id, error.faults)
+    except Refused as error:
+        return series(series_id, (error,))
+    return redirect(url_for("rounds.series", series_id=series_id))
+
+
+@blueprint.post("/series/<series_id>/check")
+def check_series(series_id: str) -> Any:
+    """What was read when the logger was lifted."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        found: dict[str, float | None] = {}
+        faults: list[InputError] = []
+        for name, words in READ.items():
+            try:
+                found[name] = optional_number(name, words)
+            except InputError as error:
+                faults += error.faults
+                continue
+            if found[name] is None and name in NEEDED:
+                faults.append(InputError(name, f"{words}: this is missing."))
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        service = logged.Service(**found)  # type: ignore[arg-type]  # the needed ones are there
+        logger.record_service(desk(), actor(), form.write_key, series_id=series_id, service=service)
+
+    return _write(series_id, do)
+
+
+@blueprint.post("/series/<series_id>/decide")
+def decide_series(series_id: str) -> Any:
+    """What the series is worth, by the lead."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        logger.decide(
+            desk(),
+            actor(),
+            form.write_key,
+            series_id=series_id,
+            decision=request.form.get("decision", ""),
+            reason=text_of(form.reason),
+            name=request.form.get("name", "")[:120],
+            version=form.turn_number,
+            check_id=request.form.get("service", ""),
+        )
+
+    return _write(series_id, do)
+
+
+@blueprint.get("/series/<series_id>.csv")
+def series_file(series_id: str) -> Any:
+    """The series with what is reported of it, and QARTOD flags."""
+    with desk().read() as session:
+        found = logger.log(session, series_id)
+        state = logger.standing(session, found).state
+        text = series_csv.write(found.quantity, found.unit, state, logger.values(session, found))
+    response = Response(text, mimetype="text/csv")
+    response.headers["Content-Disposition"] = (
+        f'attachment; filename="brumel-{found.quantity}-{found.starts:%Y%m%d}.csv"'
+    )
+    return response

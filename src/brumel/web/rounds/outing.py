@@ -1,0 +1,166 @@
+"""A round and its day: the plan, the packing list, the sites in their order, and coming home."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.core.logged import days_until_full
+from brumel.web.access import actor, desk
+from brumel.web.drawings import site as site_drawings
+from brumel.web.forms import WriteForm, parse_number
+from brumel.web.rounds.routes import blueprint
+from brumel.work import rounds
+from brumel.work.desk import Refused
+from brumel.work.rounds import calendar, outings, packing
+from brumel.work.rounds import plan as day_plan
+
+Faults = Sequence[InputError | Refused]
+
+
+def asked_leave(found: Any, now: datetime) -> tuple[datetime | None, list[InputError]]:
+    """The time of leaving the page was asked for, "08:15", today where the round is."""
+    text = request.args.get("leave", "").strip()
+    if not text:
+        return None, []
+    try:
+        hour, minute = (int(part) for part in text.split(":"))
+        there = now.astimezone(ZoneInfo(found.zone))
+        return there.replace(hour=hour, minute=minute, second=0, microsecond=0), []
+    except ValueError:
+        return None, [InputError("leave", f"Leave at “{text[:20]}” is not a time; write it as 08:15.", value=text)]
+
+
+@blueprint.get("/plans/<round_id>")
+def round(round_id: str, faults: Faults = ()) -> Any:
+    """A round: its sketch, its next days, and the plan up to leaving."""
+    with desk().read() as session:
+        now = desk().clock()
+        found = calendar.round_of(session, round_id)
+        leave, wrong = asked_leave(found, now)
+        day = calendar.today_of(found, now)
+        leave = leave or calendar.leaving(found, calendar.next_day(found, day) or day)
+        page = render_template(
+            "rounds/round.html",
+            round=found,
+            plan=day_plan.plan_day(session, found, now, leave_at=leave),
+            sketch=site_drawings.sketch(found.sites),
+            outing=outings.running(session, found, day),
+            today=day,
+            days=_days(found, day)[:6],
+            faults=[*faults, *wrong],
+            zone=ZoneInfo(found.zone),
+        )
+        return page, 422 if faults or wrong else 200
+
+
+def _days(found: Any, since: date) -> list[date]:
+    """When the round is due in the two months from a day on; none where an old rule cannot be read."""
+    try:
+        return calendar.occurrences(found.rule, found.starts, since, since + timedelta(days=60))
+    except InputError:
+        return []
+
+
+@blueprint.post("/plans/<round_id>/begin")
+def begin(round_id: str) -> Any:
+    """Begin today's round, or go on with it."""
+    form = WriteForm()
+    try:
+        form.check()
+        made = outings.start(desk(), actor(), form.write_key, round_id=round_id)
+    except InputError as error:
+        return round(round_id, error.faults)
+    except Refused as error:
+        return round(round_id, (error,))
+    return redirect(url_for("rounds.outing", outing_id=made["outing"]))
+
+
+@blueprint.get("/outings/<outing_id>")
+def outing(outing_id: str, faults: Faults = ()) -> Any:
+    """The day out: the packing list, the sites in their order, and at the end the closing checks."""
+    with desk().read() as session:
+        now = desk().clock()
+        found = outings.outing(session, outing_id)
+        visits = {v.site_id: v for v in outings.visits_of(session, found)}
+        full = None
+        wrong: list[InputError] = []
+        if request.args.get("records"):
+            try:
+                full = days_until_full(
+                    parse_number("records", request.args["records"]) or 0,
+                    parse_number("interval_min", request.args.get("interval_min", "")) or 0,
+                )
+            except InputError as error:
+                wrong = list(error.faults)
+        page = render_template(
+            "rounds/outing.html",
+            outing=found,
+            packing=packing.packing(session, found.round, now),
+            visits=visits,
+            kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()},
+            to_close=outings.to_close(session, found),
+            settings=packing.settings(session, found, now),
+            until_next=_until_next(found, now),
+            sketch=site_drawings.sketch(found.round.sites),
+            faults=[*faults, *wrong],
+            full=full,
+            args=request.args,
+            chosen=outings.choose(session, found.round, now, now)[0],
+        )
+        return page, 422 if faults or wrong else 200
+
+
+def _until_next(found: Any, now: datetime) -> int | None:
+    """Days until the round is due again, so that a logger's memory can be held against it."""
+    today = calendar.today_of(found.round, now)
+    days = _days(found.round, today + timedelta(days=1))
+    return (days[0] - today).days if days else None
+
+
+def _write(outing_id: str, do: Callable[[WriteForm], Any]) -> Any:
+    form = WriteForm()
+    try:
+        form.check()
+        do(form)
+    except InputError as error:
+        return outing(outing_id, error.faults)
+    except Refused as error:
+        return outing(outing_id, (error,))
+    return redirect(url_for("rounds.outing", outing_id=outing_id))
+
+
+@blueprint.post("/outings/<outing_id>/pack")
+def pack(outing_id: str) -> Any:
+    """What is on the packing list."""
+
+    def do(form: WriteForm) -> None:
+        made = packing.pack(
+            desk(), actor(), form.write_key, outing_id=outing_id, ticked=request.form.getlist("item")[:200]
+        )
+        flash(f"{made['packed']} things are on the packing list.", "note")
+
+    return _write(outing_id, do)
+
+
+@blueprint.post("/outings/<outing_id>/settings")
+def confirm_settings(outing_id: str) -> Any:
+    """The settings were checked before leaving."""
+
+    def do(form: WriteForm) -> None:
+        packing.confirm(
+            desk(), actor(), form.write_key, outing_id=outing_id, settings_id=request.form.get("snapshot", "")
+        )
+
+    return _write(outing_id, do)
+
+
+@blueprint.post("/outings/<outing_id>/back")
+def come_back(outing_id: str) -> Any:
+    """Back from the round."""
+    return _write(outing_id, lambda form: outings.end(desk(), actor(), form.write_key, outing_id=outing_id))

@@ -1,0 +1,329 @@
+"""A visit: the sheet that takes readings, and what is said beside them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from flask import Response, current_app, flash, redirect, render_template, request, url_for
+from sqlalchemy.orm import Session
+
+from brumel.core.agreement import Measured, compare
+from brumel.core.errors import InputError, InputErrors
+from brumel.core.working import Working
+from brumel.methods.field import load_field
+from brumel.store.rounds import Outing
+from brumel.store.tables import Reading, Visit
+from brumel.web import live
+from brumel.web.access import actor, desk
+from brumel.web.drawings import site as site_drawings
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
+from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
+from brumel.work import kit, rounds
+from brumel.work.desk import MovedOn, Refused
+from brumel.work.quantities.book import quantity_of
+from brumel.work.rounds import packing
+from brumel.work.rounds.sheet import photos
+from brumel.work.rounds.sheet import watch as sheet_watch
+
+
+@blueprint.get("/visits/<visit_id>")
+def visit(visit_id: str, faults: Faults = ()) -> Any:
+    """The sheet: every probe at once, one of them looked at closely, with its ladder and what is odd about it."""
+    with desk().read() as session:
+        sheet = rounds.sheet_of_visit(session, visit_id, desk().clock())
+        found = sheet.visit
+        focus = sheet.line(request.values.get("probe"))
+        quantity = focus.probe.quantity
+        now = desk().clock()
+        aboard = {p.id for p in found.probes}
+        done = {r.depth_m for r in sheet.kept}
+        page = render_template(
+            "rounds/visit.html",
+            sheet=sheet,
+            site=found.site,
+            faults=faults,
+            given=request.form,
+            focus=focus,
+            history=past_drawn(session, found.site, [quantity], depth_m=sheet.depth_m)[quantity],
+            readings=sheet.kept,
+            told=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
+            trust=kit.trust_of(session, focus.probe, now),
+            spec=load_field()[quantity],
+            entries=_entries(sheet),
+            typed=_typed(sheet),
+            pairs=_pairs(sheet.kept),
+            by_hand=rounds.BY_HAND,
+            notes=rounds.notes(session, found.id),
+            photos=photos.of_visit(session, found.id),
+            more=[p for p in kit.probes_in_service(session) if p.id not in aboard],
+            profile=site_drawings.profile(sheet.kept),
+            units=units(),
+            unseen=_unseen(session, found),
+            next_depth=next((d for d in found.site.depths if d not in done), None),
+            vouched=rounds.vouched(session, sheet),
+            next_water=url_for("rounds.outing", outing_id=found.outing_id)
+            if found.outing_id
+            else url_for("rounds.index"),
+        )
+        return page, 422 if faults else 200
+
+
+def _unseen(session: Session, found: Visit) -> list[Any]:
+    out = session.get(Outing, found.outing_id) if found.outing_id else None
+    return packing.unseen(session, out, [p.meter for p in found.probes]) if out is not None else []
+
+
+def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
+    """How each probe's display may be typed: units with their words; the usual one first."""
+    first = {"ph": "ph", "conductivity": "us_cm_ref", "oxygen": "mg_l"}
+    found = {}
+    for line in sheet.lines:
+        own = quantity_of(line.probe.quantity)
+        ways = [(key, entry.label) for key, entry in own.entries.items()]
+        wanted = line.dip.entered if line.dip and line.dip.source == "typed" else first.get(own.quantity, ways[0][0])
+        found[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
+    return found
+
+
+def _typed(sheet: rounds.Sheet) -> bool:
+    return sheet.visit.source == "typed" or all(line.probe.meter.link == "typed" for line in sheet.lines)
+
+
+def _pairs(kept: Sequence[Reading]) -> list[Any]:
+    """Second instruments, repeats and second methods beside the first, by their normalised error."""
+    found = []
+    for other in kept:
+        first = next(
+            (r for r in kept if r.role == "first" and r.quantity == other.quantity and r.depth_m == other.depth_m), None
+        )
+        if other.role == "first" or first is None or other.parents:
+            continue
+        u = (first.expanded_uncertainty or 0.0, other.expanded_uncertainty or 0.0)
+        told = None
+        if all(u):
+            told = compare(Measured(first.value, u[0], first.unit), Measured(other.value, u[1], other.unit))
+        found.append((first, other, told))
+    return found
+
+
+def _write(visit_id: str, do: Callable[[], Any]) -> Any:
+    try:
+        do()
+    except MovedOn as error:
+        flash(str(error), "care")
+    except InputError as error:
+        return visit(visit_id, error.faults)
+    except Refused as error:
+        return visit(visit_id, (error,))
+    looked_at = None if request.endpoint == "rounds.take" else request.form.get("probe") or None
+    return redirect(url_for("rounds.visit", visit_id=visit_id, probe=looked_at))
+
+
+@blueprint.post("/visits/<visit_id>/dip")
+def dip(visit_id: str) -> Any:
+    """The probes are in the water; one of them where it is named."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        depth = optional_number("depth_m", "Depth")
+        one = request.form.get("only", "")
+        rounds.dip(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=one, depth_m=depth)
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/type")
+def type_reading(visit_id: str) -> Any:
+    """What the displays show, one or all of them."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        faults: list[InputError] = []
+        rows: list[rounds.Typed] = []
+
+        def read(field: str, label: str) -> float | None:
+            try:
+                return optional_number(field, label)
+            except InputError as error:
+                faults.extend(error.faults)
+                return None
+
+        with desk().read() as session:
+            lines = rounds.sheet_of_visit(session, visit_id, desk().clock()).lines
+            names = {str(line.probe.id): line.probe.name for line in lines}
+        for probe_id, name in names.items():
+            value = read(f"value_{probe_id}", f"{name} shows")
+            if value is not None:
+                rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value))
+        at_c = read("temperature_c", "Water temperature")
+        after, depth = read("after_s", "Seconds in the water"), read("depth_m", "Depth")
+        if at_c is None and not any(f.field == "temperature_c" for f in faults):
+            at_c = next((r.value for r in rows if r.signal in ("shown", "c")), None)
+            if at_c is None:
+                faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        rounds.type_readings(
+            desk(),
+            actor(),
+            form.write_key,
+            visit_id=visit_id,
+            rows=rows,
+            temperature_c=at_c or 0.0,
+            depth_m=depth,
+            after_s=after,
+            still=request.form.get("still") == "yes",
+        )
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/take")
+def take(visit_id: str) -> Any:
+    """Keep one reading, or all that have settled."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        early, why = text_of(form.early) == "yes", text_of(form.reason)
+        if request.form.get("all"):
+            made = rounds.take_all(
+                desk(),
+                actor(),
+                form.write_key,
+                visit_id=visit_id,
+                early=early,
+                reason=why,
+                dips=_shown(request.form.getlist("dip")[:40]),
+            )
+        else:
+            made = rounds.take(
+                desk(),
+                actor(),
+                form.write_key,
+                visit_id=visit_id,
+                dip_id=request.form.get("dip", ""),
+                early=early,
+                seen=form.seen_number,
+                reason=why,
+            )
+        count = len(made["readings"])
+        flash("Recorded." if count < 3 else f"{count} readings recorded.", "note")
+
+    return _write(visit_id, do)
+
+
+def _shown(given: Sequence[str]) -> dict[str, int | None]:
+    """The dips a page names, each with the last sample it had shown ("id@number")."""
+    found: dict[str, int | None] = {}
+    for text in given:
+        dip_id, _, number = text.partition("@")
+        if number and not re.fullmatch(r"\d{1,8}", number):
+            raise InputError(
+                "form", "This form does not say which samples it is for. Reload the page and send it again."
+            )
+        found[dip_id] = int(number) if number else None
+    return found
+
+
+@blueprint.post("/visits/<visit_id>/hand")
+def by_hand(visit_id: str) -> Any:
+    """A second method's result."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        value = optional_number("hand_value", "The test's result")
+        if value is None:
+            raise InputError("hand_value", "The test's result is missing.")
+        rounds.by_hand(
+            desk(),
+            actor(),
+            form.write_key,
+            visit_id=visit_id,
+            quantity=request.form.get("hand_quantity", ""),
+            value=value,
+            method=request.form.get("hand_method", "")[:200],
+            depth_m=optional_number("depth_m", "Depth"),
+            reason=text_of(form.reason),
+        )
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/say")
+def say(visit_id: str) -> Any:
+    """The air, the light, a note."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        light = {"yes": True, "no": False}.get(request.form.get("light", ""))
+        rounds.say(
+            desk(),
+            actor(),
+            form.write_key,
+            visit_id=visit_id,
+            light=light,
+            pressure_hpa=optional_number("pressure_hpa", "Station pressure"),
+            note=request.form.get("note", ""),
+        )
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/probe")
+def add_probe(visit_id: str) -> Any:
+    """One more probe on the sheet."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        rounds.add_probe(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=request.form.get("added", ""))
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/photos")
+def add_photo(visit_id: str) -> Any:
+    """A photo for the visit."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        file = request.files.get("photo")
+        if file is None or not file.filename:
+            raise InputError("photo", "Choose a photo.")
+        photos.add(
+            desk(),
+            actor(),
+            form.write_key,
+            visit_id=visit_id,
+            name=file.filename,
+            data=file.stream.read(photos.MOST_BYTES + 1),
+            keep_position=request.form.get("position") == "yes",
+        )
+
+    return _write(visit_id, do)
+
+
+@blueprint.get("/photos/<photo_id>")
+def photo(photo_id: str) -> Any:
+    """One photo, as it was drawn afresh."""
+    with desk().read() as session:
+        data = photos.picture(session, photo_id)
+    response = Response(data, mimetype="image/jpeg")
+    response.headers["Content-Disposition"] = 'inline; filename="photo.jpg"'
+    return response
+
+
+@blueprint.get("/visits/<visit_id>/stream")
+def stream(visit_id: str) -> Any:
+    """Live readings at the site as server-sent events."""
+    found = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
+    dip_id = str(found.dip.id) if found.dip else ""
+    return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)

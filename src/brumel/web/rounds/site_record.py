@@ -1,0 +1,235 @@
+"""Keeping clients, sites and rounds, and taking sites in and out as GeoJSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from typing import Any
+
+from flask import Response, flash, redirect, render_template, request, url_for
+
+from brumel.core.errors import InputError
+from brumel.formats import geojson
+from brumel.web.access import actor, desk
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
+from brumel.web.rounds.routes import blueprint
+from brumel.work import rounds
+from brumel.work.desk import MovedOn, Refused
+from brumel.work.rounds import calendar, site_record
+
+EVERY = (
+    ("", "once"),
+    ("FREQ=DAILY", "every day"),
+    ("FREQ=WEEKLY", "every week"),
+    ("FREQ=WEEKLY;INTERVAL=2", "every 2 weeks"),
+    ("FREQ=MONTHLY", "every month"),
+)
+
+
+@blueprint.get("/sites/edit")
+def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | None = None) -> Any:
+    """A new site, or one to change (`?site=`)."""
+    site_id = site_id or request.args.get("site", "")
+    with desk().read() as session:
+        found = rounds.site_of(session, site_id) if site_id else None
+        page = render_template(
+            "rounds/edit_site.html",
+            site=found,
+            kinds=site_record.KINDS,
+            compensations=site_record.COMPENSATIONS,
+            faults=faults,
+            given=given or _as_given(found),
+            history=site_record.history(session, found.id) if found else [],
+            clients=sorted({s.client for s in rounds.sites_by_client(session, retired=True)}),
+        )
+        return page, 422 if faults else 200
+
+
+def _as_given(found: Any) -> dict[str, Any]:
+    if found is None:
+        return {"zone": "Europe/Oslo", "kind": "stream", "altitude_m": "", "compensation": "natural"}
+
+    def show(v):
+        return "" if v is None else f"{v:g}"
+
+    return {
+        "client": found.client,
+        "name": found.name,
+        "kind": found.kind,
+        "zone": found.zone,
+        "use": found.use,
+        "altitude_m": show(found.altitude_m),
+        "latitude": "" if found.latitude is None else f"{found.latitude}",
+        "longitude": "" if found.longitude is None else f"{found.longitude}",
+        "depths": "; ".join(f"{d:g}" for d in found.depths),
+        "note": found.note,
+        "ranges": site_record.write_lines(found.ranges, limits=False),
+        "limits": site_record.write_lines(found.limits, limits=True),
+        "compensation": found.water.get("compensation", "natural"),
+        **{k: show(found.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent")},
+    }
+
+
+@blueprint.post("/sites/edit")
+def save_site() -> Any:
+    """Keep a site; terms that differ become a new version."""
+    form = ReasonForm()
+    site_id = request.form.get("site", "")
+    try:
+        form.check()
+        depths = parse_numbers("depth_m", request.form.get("depths", "")[:200])
+        place = site_record.Place(
+            request.form.get("client", ""),
+            request.form.get("name", ""),
+            request.form.get("kind", ""),
+            request.form.get("zone", ""),
+            optional_number("altitude_m", "Altitude"),
+            optional_number("latitude", "Latitude"),
+            optional_number("longitude", "Longitude"),
+            depths,
+            request.form.get("note", ""),
+        )
+        water = {
+            "compensation": request.form.get("compensation"),
+            "usual_salinity": optional_number("usual_salinity", "Usual salinity"),
+            "tds_factor": optional_number("tds_factor", "TDS factor"),
+            "coefficient_percent": optional_number("coefficient_percent", "Temperature coefficient"),
+        }
+        terms = site_record.terms_of(
+            request.form.get("use", ""),
+            request.form.get("ranges", "")[:8000],
+            request.form.get("limits", "")[:8000],
+            water,
+        )
+        made = site_record.save_site(
+            desk(),
+            actor(),
+            form.write_key,
+            place=place,
+            terms=terms,
+            reason=text_of(form.reason),
+            site_id=site_id,
+            version=form.turn_number if site_id else None,
+        )
+    except InputError as error:
+        return edit_site(site_id, error.faults, request.form)
+    except MovedOn as error:
+        flash(str(error), "care")
+        return redirect(url_for("rounds.edit_site", site=site_id))
+    except Refused as error:
+        return edit_site(site_id, (error,), request.form)
+    return redirect(url_for("rounds.site", site_id=made["site"]))
+
+
+@blueprint.post("/sites/<site_id>/retire")
+def retire_site(site_id: str) -> Any:
+    """A site is read no more."""
+    form = ReasonForm()
+    try:
+        form.check()
+        site_record.retire_site(desk(), actor(), form.write_key, site_id=site_id, reason=text_of(form.reason))
+    except InputError as error:
+        return edit_site(site_id, error.faults)
+    return redirect(url_for("rounds.index"))
+
+
+@blueprint.post("/sites/<site_id>/restore")
+def restore_site(site_id: str) -> Any:
+    """A site is read again."""
+    form = ReasonForm()
+    try:
+        form.check()
+        site_record.restore_site(desk(), actor(), form.write_key, site_id=site_id, reason=text_of(form.reason))
+    except InputError as error:
+        return edit_site(site_id, error.faults)
+    except Refused as error:
+        return edit_site(site_id, (error,))
+    return redirect(url_for("rounds.site", site_id=site_id))
+
+
+@blueprint.get("/plans/edit")
+def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
+    """A new round, or one to change (`?round=`)."""
+    round_id = round_id or request.args.get("round", "")
+    with desk().read() as session:
+        found = calendar.round_of(session, round_id) if round_id else None
+        stops = [str(s.id) for s in found.sites] if found else []
+        page = render_template(
+            "rounds/edit_round.html",
+            round=found,
+            sites=rounds.sites_by_client(session),
+            stops=stops,
+            every=EVERY,
+            faults=faults,
+            given=given or {},
+            today=desk().clock().date(),
+        )
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/plans/edit")
+def save_round() -> Any:
+    """Keep a round."""
+    form = WriteForm()
+    round_id = request.form.get("round", "")
+    try:
+        form.check()
+        try:
+            starts = date.fromisoformat(request.form.get("starts", ""))
+        except ValueError:
+            raise InputError("starts", "The first day is missing, or is not a day.") from None
+        ordered: list[tuple[float, str]] = []
+        for key, text in request.form.items():
+            if key.startswith("order_") and text.strip():
+                ordered.append((parse_number("order", text) or 0.0, key.removeprefix("order_")))
+        made = calendar.save_round(
+            desk(),
+            actor(),
+            form.write_key,
+            round_id=round_id,
+            retired=request.form.get("retired") == "yes",
+            new=calendar.NewRound(
+                request.form.get("name", ""),
+                [site for _, site in sorted(ordered)],
+                request.form.get("rule", ""),
+                starts,
+                request.form.get("leave_at", ""),
+                request.form.get("zone", ""),
+                request.form.get("note", ""),
+            ),
+        )
+    except InputError as error:
+        return edit_round(round_id, error.faults, request.form)
+    except Refused as error:
+        return edit_round(round_id, (error,), request.form)
+    return redirect(url_for("rounds.round", round_id=made["round"]))
+
+
+@blueprint.get("/sites.geojson")
+def sites_out() -> Any:
+    """Every site in use, as GeoJSON."""
+    with desk().read() as session:
+        text = geojson.write(site_record.features(rounds.sites_by_client(session)))
+    response = Response(text, mimetype="application/geo+json")
+    response.headers["Content-Disposition"] = 'attachment; filename="brumel-sites.geojson"'
+    return response
+
+
+@blueprint.post("/sites.geojson")
+def sites_in() -> Any:
+    """Sites from a GeoJSON file, all or none."""
+    form = WriteForm()
+    try:
+        form.check()
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise InputError("file", "Choose a GeoJSON file.")
+        made = site_record.take_in(
+            desk(), actor(), form.write_key, found=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
+        )
+        flash(f"{made['made']} sites made, {made['changed']} changed.", "note")
+    except InputError as error:
+        return edit_site("", error.faults)
+    except Refused as error:
+        return edit_site("", (error,))
+    return redirect(url_for("rounds.index"))

@@ -1,0 +1,135 @@
+// The queue of sheets in this browser: sent once each when there is a signal, struck out by Brumel's own answer alone.
+import { database } from "../kept.js";
+
+const body = JSON.parse(document.querySelector("[data-field]").dataset.field);
+const list = document.querySelector("[data-queue]");
+const queueWords = document.querySelector("[data-queue-words]");
+
+const mine = async () =>
+  (await (await database()).getAll("queue")).filter((item) => item.outing === body.outing);
+const put = async (item) => (await database()).put("queue", item);
+
+export const add = async (sheet) =>
+  (await database()).add("queue", { outing: body.outing, by: body.me, name: body.me_name, sheet, status: 0 });
+
+const button = (words, act) => {
+  const made = document.createElement("button");
+  made.type = "button";
+  made.className = "act-quiet";
+  made.textContent = words;
+  made.addEventListener("click", act);
+  return made;
+};
+
+const change = async (item, how) => {
+  await put({ ...item, sheet: { ...item.sheet, ...how }, status: 0, message: undefined });
+  await send();
+};
+
+const drop = async (item) => {
+  if (!window.confirm("Drop this sheet? It was never sent.")) return;
+  await (await database()).delete("queue", item.number);
+  await draw();
+};
+
+const stateOf = (item) => {
+  if (item.sent) return `Sent: ${item.readings} readings recorded.`;
+  if ((item.by ?? body.me) !== body.me)
+    return `Filled in by ${item.name}: waits until ${item.name} signs in here.`;
+  return item.message ?? "Waits for a signal. Worked out on sending.";
+};
+
+const lineOf = (item) => {
+  const line = document.createElement("li");
+  const words = document.createElement("span");
+  const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
+  const at = new Date(item.sheet.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const depth = item.sheet.depth_m === null ? "" : `, ${item.sheet.depth_m} m`;
+  words.append(`${name}${depth}, ${at}`);
+  const state = document.createElement("small");
+  state.textContent = stateOf(item);
+  words.append(state);
+  line.append(words);
+  if (item.sent || !item.status) return line;
+  if (item.status === 409) line.append(button("Keep both", () => change(item, { both: true })));
+  else if (item.status === 422) {
+    const why = document.createElement("input");
+    why.maxLength = 600;
+    why.setAttribute("aria-label", `Why it may be so: ${name}`);
+    why.value = item.sheet.reason;
+    line.append(
+      why,
+      button("Send with this reason", () => change(item, { reason: why.value })),
+    );
+  } else line.append(button("Try again", () => change(item, {})));
+  line.append(button("Drop mine", () => drop(item)));
+  return line;
+};
+
+export const draw = async () => {
+  const items = await mine();
+  const left = items.filter((item) => !item.sent).length;
+  queueWords.textContent = left
+    ? `${left} sheet${left === 1 ? "" : "s"} wait${left === 1 ? "s" : ""} to be sent.`
+    : "Nothing waits.";
+  list.replaceChildren(...items.map(lineOf));
+};
+
+// The token of the page may be of an earlier sign-in; the page as it is now has the right one.
+const signedIn = async () => {
+  const answer = await fetch(body.page, { headers: { Accept: "text/html" }, cache: "no-store" });
+  if (answer.redirected || answer.status === 401) throw new Error("signed out");
+  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  const place = page.querySelector("[data-token]")?.dataset;
+  if (!place) throw new Error("not Brumel");
+  return { token: place.token, me: JSON.parse(place.field).me };
+};
+
+// What an answer makes of a sheet. Only Brumel's own word for this very sheet strikes it out; anything else keeps it.
+const judged = (item, answer, told) => {
+  if (answer.ok && told?.key === item.sheet.key && Number.isInteger(told.readings))
+    return { sent: true, readings: told.readings, message: undefined };
+  if ([409, 422].includes(answer.status) && told?.message)
+    return { status: answer.status, message: told.message };
+  const why = told?.message ?? told?.error ?? "The answer did not come from Brumel.";
+  return {
+    status: answer.ok ? 400 : answer.status,
+    message: `Not taken yet: ${why} The sheet is safe here.`,
+  };
+};
+
+const sendOne = async (item, token) => {
+  const answer = await fetch(body.send, {
+    method: "POST",
+    headers: { "Content-Type": "application/json", Accept: "application/json", "X-CSRFToken": token },
+    body: JSON.stringify(item.sheet),
+  });
+  if (answer.status >= 500) throw new Error("no answer");
+  await put({ ...item, ...judged(item, answer, await answer.json().catch(() => null)) });
+};
+
+const sendAll = async () => {
+  const items = (await mine()).filter((item) => !item.sent && !item.status);
+  if (!items.length || !navigator.onLine) return draw();
+  try {
+    const now = await signedIn();
+    // A phone may change hands: a sheet goes out under the name of who filled it in, or waits for them.
+    for (const item of items.filter((each) => (each.by ?? now.me) === now.me)) await sendOne(item, now.token);
+  } catch (error) {
+    await draw();
+    queueWords.textContent =
+      error.message === "signed out"
+        ? "Sign in again, then send: nothing is lost."
+        : "No answer yet; it is tried again.";
+    return undefined; // the line broke; the same keys are sent again
+  }
+  return draw();
+};
+
+// One sending at a time, in this window and in any other.
+let sending = Promise.resolve();
+export const send = () => {
+  const alone = () => (navigator.locks ? navigator.locks.request("brumel-field-send", sendAll) : sendAll());
+  sending = sending.then(alone, alone);
+  return sending;
+};

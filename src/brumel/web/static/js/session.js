@@ -1,0 +1,29 @@
+// On every signed-in page: the kept pages of this person open without a signal until the session runs out, and signing
+// out says what still waits before the kept pages are cleared. The sheets themselves stay.
+import { clear, unlock, waiting } from "./kept.js";
+
+const { user, until } = document.body.dataset;
+unlock(user, until);
+
+const form = document.querySelector("[data-sign-out]");
+let isAgreed = false;
+form?.addEventListener("submit", async (event) => {
+  if (isAgreed) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  const sheets = (await waiting()).length;
+  const words =
+    sheets === 1
+      ? "1 sheet waits to be sent from this phone."
+      : `${sheets} sheets wait to be sent from this phone.`;
+  if (
+    sheets &&
+    !window.confirm(
+      `${words} Signing out clears the kept pages of the round; the sheets stay here and are sent when you sign in again. Sign out?`,
+    )
+  )
+    return;
+  await clear();
+  isAgreed = true;
+  form.requestSubmit();
+});

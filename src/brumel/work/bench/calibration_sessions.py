@@ -1,0 +1,200 @@
+"""The whole meter in one session: one run a probe in the order of the trade, waits side by side, rinses shared."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.core.fitness.ions import prerequisites
+from brumel.core.planning import Plan, Task, plan
+from brumel.methods import ORDER, Method
+from brumel.store.tables import CalibrationSession, Probe, Run, User
+from brumel.work import kit
+from brumel.work.bench import cup, run_state
+from brumel.work.bench import runs as bench_runs
+from brumel.work.bench.conditions import Conditions
+from brumel.work.desk import Desk, NotFound, object_id
+
+HANDS_MIN = 0.75  # rinse, blot, dip and a look: chosen, common practice
+
+
+VERDICT_MIN = 0.5
+
+
+@dataclass(frozen=True)
+class ProbeChoice:
+    """What is chosen for one probe of the calibration session."""
+
+    probe_id: str
+    method_key: str
+    cups: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class SessionLine:
+    """One run of the session as it stands: what it waits for, how far the cup is, whether it is ready to be taken."""
+
+    state: run_state.RunState
+    live: cup.CupState | None
+    waits_for: str
+    elapsed_s: float | None
+    shares_with: tuple[str, ...] = ()
+
+    @property
+    def rank(self) -> int:
+        """What wants a hand first: settled cups, then free probes, then those that settle, then what has ended."""
+        if self.state.end:
+            return 5
+        if self.waits_for:
+            return 4
+        if self.state.current is None:
+            return 1
+        if self.live is None:
+            return 2
+        return 0 if self.live.settling.settled else 3
+
+
+def probes_of(session: Session, meter_id: uuid.UUID) -> list[Probe]:
+    """The probes of a meter in the order they are calibrated in."""
+    query = select(Probe).where(Probe.meter_id == meter_id, Probe.retired_at.is_(None))
+    return sorted(session.scalars(query), key=lambda p: (ORDER.index(p.quantity), p.name))
+
+
+def outline(chosen: Sequence[tuple[Probe, Method]]) -> Plan:
+    """How long the session takes with one pair of hands: dipping takes them, settling does not, ions come last."""
+    tasks: list[Task] = []
+    ends: dict[str, list[str]] = {}
+    warm: tuple[str, ...] = ()  # everything rests on temperature: the others go in once its last cup is dipped
+    for probe, method in sorted(chosen, key=lambda c: ORDER.index(c[0].quantity)):
+        before = () if probe.quantity == "temperature" else warm
+        if probe.quantity in ("nitrate", "ammonium"):
+            before = (*warm, *(k for q in ("ph", "redox", "conductivity") for k in ends.get(q, ())))
+        for step in method.steps:
+            hands, wait = f"{probe.name}: {step.title}", f"{probe.name}: {step.title} settles"
+            tasks.append(Task(hands, HANDS_MIN, True, before))
+            tasks.append(Task(wait, max(method.settling.shortest_s, 30.0) * 1.4 / 60, False, (hands,)))
+            before = (wait,)
+            if probe.quantity == "temperature":
+                warm = (hands,)
+        done = f"{probe.name}: verdict"
+        tasks.append(Task(done, VERDICT_MIN, True, before))
+        ends.setdefault(probe.quantity, []).append(done)
+    return plan(tasks)
+
+
+def shared_rinses(chosen: Sequence[tuple[Probe, Method, Mapping[str, str]]]) -> int:
+    """How many cups serve more than one probe, so that one pouring and one rinse are saved for each."""
+    lots = [lot for _, _, cups in chosen for lot in set(cups.values())]
+    return len(lots) - len(set(lots))
+
+
+def start(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    meter_id: str,
+    source: str,
+    choices: Sequence[ProbeChoice],
+    conditions: Conditions,
+) -> dict[str, Any]:
+    """Open one run a chosen probe, all or none. Returns {"calibration_session": id}."""
+    with desk.write(actor, key, "session.start") as w:
+        if w.done:
+            return w.done
+        meter = kit.meter_of(w.session, meter_id)
+        if len(choices) < 1:
+            raise InputError("probe", "Choose at least one probe for the calibration session.")
+        if source not in ("live", "typed"):
+            raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+        made = CalibrationSession(id=uuid.uuid4(), meter_id=meter.id, operator_id=actor.id, started_at=w.now)
+        w.session.add(made)
+        w.session.flush()
+        probes = {c.probe_id: kit.probe_of(w.session, c.probe_id) for c in choices}
+        covered = {p.quantity for p in probes.values()}
+        faults: list[InputError] = []
+        for choice in sorted(choices, key=lambda c: ORDER.index(probes[c.probe_id].quantity)):
+            probe = probes[choice.probe_id]
+            if probe.meter_id != meter.id:
+                raise NotFound("There is no such probe on this meter.")
+            try:
+                own = _own(w.session, probe, conditions, covered, w.now)
+                bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own, made.id)
+            except InputError as error:
+                faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        return w.finish(
+            f"sitting:{made.id}", {"probes": [p.name for p in probes.values()]}, calibration_session=made.id
+        )
+
+
+def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], now: datetime) -> Conditions:
+    """Ion tips need no reason for what this very session calibrates first."""
+    if probe.quantity not in ("nitrate", "ammonium"):
+        return given
+    others = probes_of(session, probe.meter_id)
+    state = {
+        q: q in covered or any(kit.trust_of(session, p, now).valid for p in others if p.quantity == q)
+        for q in ("ph", "redox", "conductivity")
+        if any(p.quantity == q for p in others)
+    }
+    missing = prerequisites(state)
+    return replace(
+        given, reason=given.reason if missing else "in this calibration session, after pH, ORP and conductivity"
+    )
+
+
+def load(session: Session, calibration_session_id: str | uuid.UUID) -> CalibrationSession:
+    """A calibration session by id; the front door for everything that names one."""
+    found = session.get(CalibrationSession, object_id(calibration_session_id, "calibration session"))
+    if found is None:
+        raise NotFound("There is no such calibration session.")
+    return found
+
+
+def lines(session: Session, found: CalibrationSession, now: datetime) -> list[SessionLine]:
+    """Every run of the calibration session as it stands, in the order of the trade."""
+    runs = session.scalars(select(Run).where(Run.calibration_session_id == found.id))
+    result = []
+    for run in sorted(runs, key=lambda r: (ORDER.index(r.probe.quantity), r.probe.name)):
+        state = run_state.load_run(session, run.id)
+        seen = cup.live_cup(session, state, now=now) if not state.end else None
+        elapsed = (now - state.dip.started_at).total_seconds() if state.dip else None
+        waits = "" if state.end else kit.waits_for(session, run)
+        result.append(SessionLine(state, seen, waits, elapsed))
+    return [replace(line, shares_with=_sharing(line, result)) for line in result]
+
+
+def _sharing(line: SessionLine, others: Sequence[SessionLine]) -> tuple[str, ...]:
+    """Which other probes stand in, or come next to, the same cup: poured once, rinsed once."""
+    mine = line.state.current.lot if line.state.current else None
+    if mine is None or line.state.end:
+        return ()
+    return tuple(
+        o.state.run.probe.name
+        for o in others
+        if o is not line
+        and not o.state.end
+        and (there := o.state.current)
+        and there.lot
+        and there.lot.lot.id == mine.lot.id
+    )
+
+
+def next_line(found: Sequence[SessionLine]) -> SessionLine | None:
+    """Which run wants a hand now; None when all have ended or wait."""
+    ready = [line for line in found if line.rank < 3]
+    return min(ready, key=lambda line: line.rank, default=None)
+
+
+def default_choices(session: Session, meter_id: uuid.UUID) -> list[tuple[Probe, Method]]:
+    """Every probe of the meter with the method it is usually calibrated by."""
+    return [(p, kit.default_method(session, p)) for p in probes_of(session, meter_id)]

@@ -1,0 +1,248 @@
+"""Closing checks: what the calibration in force still reads in a standard at the end of the day."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core import drift
+from brumel.core.errors import InputError
+from brumel.methods import Method, StepSpec
+from brumel.methods.checks import load_checks
+from brumel.methods.model import CLOSING
+from brumel.store.records import Closing
+from brumel.store.tables import Calibration, Lot, Probe, Run, RunEnd, User
+from brumel.work import kit
+from brumel.work.bench import run_state
+from brumel.work.desk import Desk, NotFound, Refused, Write, object_id
+from brumel.work.quantities import standards
+from brumel.work.quantities.book import quantity_of
+
+MOST_CUPS = 2
+
+
+@dataclass(frozen=True)
+class CheckedCup:
+    """One cup of a closing check: what was read, what it should be, and whether that holds."""
+
+    cup: str
+    read: float
+    expected: float
+    temperature_c: float
+    holds: bool
+
+    @property
+    def error(self) -> float:
+        """Read − expected."""
+        return self.read - self.expected
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing."""
+        return {
+            "cup": self.cup,
+            "read": self.read,
+            "expected": self.expected,
+            "temperature_c": self.temperature_c,
+            "holds": self.holds,
+        }
+
+
+@dataclass(frozen=True)
+class Offer:
+    """Where a probe may be closed: a solution, or a vessel its method reads in."""
+
+    value: str
+    words: str
+
+
+def criteria(quantity: str) -> drift.DriftCriteria:
+    """When a closing check of this quantity holds."""
+    return load_checks().closing[quantity].criteria()
+
+
+def in_force(session: Session, probe: Probe, now: datetime) -> Calibration | None:
+    """The calibration whose span is closed: the newest usable one, run out or not."""
+    return kit.last_usable(session, probe.id, before=now)
+
+
+def offers(session: Session, probe: Probe, now: datetime) -> list[Offer]:
+    """In what this probe can be closed: its method's vessels, then every open solution it is measured by."""
+    found = in_force(session, probe, now)
+    if found is None:
+        return []
+    method = Method.model_validate(found.run.method)
+    seen, made = set[str](), []
+    for step in method.steps:
+        if step.vessel != "solution" and step.vessel not in seen and step.role != "zero":
+            seen.add(step.vessel)
+            made.append(Offer(f"step:{step.key}", step.title))
+    for view in kit.lots_on_shelf(session, now):
+        if view.usable and standards.measure(view.lot, probe.quantity) is not None:
+            made.append(Offer(f"lot:{view.lot.id}", f"{view.lot.code} · {view.lot.name}"))
+    return made
+
+
+def start(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, source: str, cups: Sequence[str]
+) -> dict[str, Any]:
+    """Open a closing run: one cup, or two for a correction along the scale. Returns {"run": id}."""
+    if source not in ("live", "typed"):
+        raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+    with desk.write(actor, key, "closing.start") as w:
+        if w.done:
+            return w.done
+        probe = kit.probe_of(w.session, probe_id)
+        w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
+        if kit.open_run(w.session, probe.id):
+            raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
+        if source == "live" and probe.meter.link == "typed":
+            raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
+        found = in_force(w.session, probe, w.now)
+        if found is None:
+            raise Refused(f"{probe.name} has no calibration whose span could be closed.")
+        done = kit.last_maintenance(w.session, probe.id, w.now)
+        if done is not None and done.at > found.at:
+            raise Refused(
+                f"{probe.name} was {kit.maintenance_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
+                f"{found.number}: what it reads now says nothing of the span before."
+            )
+        wanted = [c for c in dict.fromkeys(cups) if c]
+        if not 1 <= len(wanted) <= MOST_CUPS:
+            raise InputError("closing", "Choose one standard to close in, or two.")
+        steps, lots = _steps(w, probe, Method.model_validate(found.run.method), wanted)
+        base = Method.model_validate(found.run.method)
+        method = base.model_copy(
+            update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {found.number}"}
+        )
+        taken = kit.last_settings(w.session, probe.meter_id)
+        keep = ("pressure_hpa", "pressure_from", "adjusted", "water_c")
+        body = {k: v for k, v in found.run.conditions.items() if k in keep} | {"closes": str(found.id)}
+        run = Run(
+            id=uuid.uuid4(),
+            probe_id=probe.id,
+            operator_id=w.actor.id,
+            source=source,
+            method=method.stored(),
+            cups=lots,
+            conditions=body,
+            settings_id=taken.id if taken else None,
+            purpose="closing",
+            started_at=w.now,
+        )
+        w.session.add(run)
+        w.session.flush()
+        return w.finish(f"run:{run.id}", {"closes": found.number, "cups": lots}, run=run.id)
+
+
+def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tuple[list[StepSpec], dict[str, str]]:
+    steps: list[StepSpec] = []
+    lots: dict[str, str] = {}
+    for i, choice in enumerate(wanted, 1):
+        kind, _, what = choice.partition(":")
+        if kind == "step":
+            own = next((s for s in method.steps if s.key == what and s.vessel != "solution"), None)
+            if own is None:
+                raise InputError("closing", "That is not a place this probe's method reads in.", value=choice)
+            steps.append(own.model_copy(update={"key": f"closing-{i}", "role": "check"}))
+            continue
+        lot = w.session.get(Lot, object_id(what, "solution")) if kind == "lot" else None
+        if lot is None or lot.discarded_at or standards.measure(lot, probe.quantity) is None:
+            raise InputError("closing", "Choose a solution that is a standard of this probe.", value=choice)
+        nominal = standards.nominal(lot, probe.quantity, probe)
+        near = (nominal - 1 - abs(nominal), nominal + 1 + abs(nominal))
+        steps.append(
+            StepSpec(key=f"closing-{i}", title=lot.name[:80], vessel="solution", between=near, role="check", hint="")
+        )
+        lots[f"closing-{i}"] = str(lot.id)
+    return steps, lots
+
+
+def closed(session: Session, state: run_state.RunState) -> Calibration:
+    """The calibration a closing run closes."""
+    found = session.get(Calibration, uuid.UUID(state.run.conditions["closes"]))
+    if found is None:
+        raise NotFound("There is no such calibration.")
+    return found
+
+
+def checks(session: Session, state: run_state.RunState) -> list[CheckedCup]:
+    """What the calibration reads in each cup taken so far; raises InputError where it was made in another unit."""
+    found = closed(session, state)
+    fit, judged = kit.restored(found), criteria(found.run.probe.quantity)
+    made = []
+    for step in state.steps:
+        p = step.point
+        if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
+            continue
+        if found.signal != p.entered_as and found.run.probe.quantity == "ph":
+            raise InputError(
+                "signal",
+                f"Calibration {found.number} was made from another unit than this cup was read in; redo it in that.",
+            )
+        read = fit.read(p.signal, p.temperature_c)
+        holds = drift.holds(drift.StandardCheck(1.0, read, p.expected), judged)
+        made.append(CheckedCup(step.name, read, p.expected, p.temperature_c, holds))
+    return made
+
+
+def sentence(quantity: str, found: Sequence[CheckedCup]) -> str:
+    """What the checks say, in one line."""
+    own, judged = quantity_of(quantity), criteria(quantity)
+    parts = [f"{c.cup}: read {own.text(c.read)}, should be {own.text(c.expected)}" for c in found]
+    limit = f"±{judged.holds:g} {judged.unit}" + (f" or ±{judged.holds_percent:g} %" if judged.holds_percent else "")
+    held = "It holds" if all(c.holds for c in found) else "It does not hold"
+    return f"{'; '.join(parts)}. {held} (limit {limit}, {judged.source})."
+
+
+def finish(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int) -> dict[str, Any]:
+    """End the closing run; what it does to the span's readings is the lead's to decide. Returns {"closing": id}."""
+    with desk.write(actor, key, "closing.finish") as w:
+        if w.done:
+            return w.done
+        state = run_state.load_run(w.session, run_id, lock=True)
+        if state.run.purpose != "closing" or state.end:
+            raise Refused("This is no closing check that is still open.")
+        if state.turn != turn or state.current is not None:
+            raise Refused("A cup is still open. Take it first, or abandon the check.")
+        made = checks(w.session, state)
+        found = closed(w.session, state)
+        told = sentence(state.run.probe.quantity, made)
+        row = Closing(
+            id=uuid.uuid4(),
+            run_id=state.run.id,
+            probe_id=state.run.probe_id,
+            calibration_id=found.id,
+            at=w.now,
+            checks=[c.as_dict() for c in made],
+            holds=all(c.holds for c in made),
+            sentence=told,
+            by_id=w.actor.id,
+        )
+        w.session.add(row)
+        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=told))
+        w.session.flush()
+        return w.finish(f"closing:{row.id}", {"holds": row.holds, "sentence": told}, closing=row.id)
+
+
+def closing(session: Session, closing_id: str | uuid.UUID) -> Closing:
+    """One closing check by id; the front door for everything that names one."""
+    found = session.get(Closing, object_id(closing_id, "closing check"))
+    if found is None:
+        raise NotFound("There is no such closing check.")
+    return found
+
+
+def of_run(session: Session, run_id: uuid.UUID) -> Closing | None:
+    """The closing check a run ended in."""
+    return session.scalar(select(Closing).where(Closing.run_id == run_id))
+
+
+def newest(session: Session, count: int = 30) -> list[Closing]:
+    """The last closing checks, newest first."""
+    return list(session.scalars(select(Closing).order_by(Closing.at.desc()).limit(count)))

@@ -1,0 +1,53 @@
+"""Which solutions may stand in a cup, which one usually does, and what the meter says against it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from brumel.core.meter_settings import contradictions
+from brumel.methods import StepSpec
+from brumel.store.tables import MeterSettings, Probe
+from brumel.work import kit
+from brumel.work.quantities import standards
+
+
+def contradictions_for(
+    recorded: MeterSettings | None, probe: Probe, offers: dict[str, list[kit.LotView]], source: str
+) -> tuple[str, ...]:
+    """What the meter's settings say against this probe and the solutions offered first."""
+    if recorded is None:
+        return ()
+    first = [views[0].lot for views in offers.values() if views]
+    families = tuple(str((standards.measure(lot, probe.quantity) or {}).get("family")) for lot in first)
+    return contradictions(
+        recorded.settings,
+        probe.quantity,
+        nominal_per_cm=probe.nominal,
+        families=families,
+        typed="us_cm" if source == "typed" and probe.quantity == "conductivity" else "",
+    )
+
+
+def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
+    """The lots that may stand in this cup: those in date first, opened ones first, then by how near they are."""
+    installation = [v for v in lots if standards.fits(v.lot, step, probe.quantity, probe)]
+    low, high = step.between or (0.0, 0.0)
+    # The nearest general standard comes first for a cell, not the middle of a wide range.
+    middle = 1413.0 if probe.quantity == "conductivity" else (low + high) / 2
+
+    def rank(v: kit.LotView) -> tuple[int, bool, float, bool]:
+        combined = len(v.quantities) > 1
+        apart = abs(standards.nominal(v.lot, probe.quantity, probe) - middle)
+        return (len(v.objections), combined != (step.made_as == "combined"), apart, v.lot.opened_at is None)
+
+    return sorted(installation, key=rank)
+
+
+def usual_cups(offers: Mapping[str, Sequence[kit.LotView]], before: Mapping[str, str]) -> dict[str, str]:
+    """The lot each cup holds unless another is chosen: last time's where nothing speaks against it, else the first."""
+    found = {}
+    for step, views in offers.items():
+        good = [str(v.lot.id) for v in views if v.usable]
+        if views:
+            found[step] = before[step] if before.get(step) in good else str(views[0].lot.id)
+    return found

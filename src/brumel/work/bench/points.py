@@ -1,0 +1,241 @@
+"""The points of a run: dipping, typing, accepting, redoing."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import asdict
+from typing import Any
+
+from sqlalchemy import func, select
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError
+from brumel.store.tables import Dip, Lot, Point, Run, User
+from brumel.work import kit
+from brumel.work.bench import cup, run_state
+from brumel.work.bench.run_state import open_for_writing
+from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason
+from brumel.work.link import samples
+from brumel.work.quantities.base import Quantity, RunContext
+
+
+def dip(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn: int) -> dict[str, Any]:
+    """The probe now stands in the cup of this step; its clock starts."""
+    with desk.write(actor, key, "run.dip") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, step, turn)
+        _in_order(w, state.run)
+        made = _dip(w, state, state.quantity.native)
+        return w.finish(f"run:{run_id}", {"step": step, "dip": str(made.id)}, dip=made.id)
+
+
+def _in_order(w: Write, run: Run) -> None:
+    """In a calibration session, ion tips come after the pH, ORP and conductivity they rest on."""
+    names = kit.waits_for(w.session, run)
+    if names:
+        raise Refused(f"Ion tips come last: finish {names} first, then go on with {run.probe.name}.")
+
+
+def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
+    if state.current is None:
+        raise MovedOn("All cups are done. You now see where the run stands; nothing was changed.")
+    made = Dip(
+        id=uuid.uuid4(),
+        probe_id=state.run.probe_id,
+        run_id=state.run.id,
+        step=state.current.spec.key,
+        lot_id=state.current.lot.lot.id if state.current.lot else None,
+        source=state.run.source,
+        entered=entered,
+        started_at=w.now,
+    )
+    w.session.add(made)
+    w.session.flush()
+    return made
+
+
+def type_reading(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    run_id: str,
+    step: str,
+    turn: int,
+    signal: str,
+    value: float,
+    temperature_c: float,
+    after_s: float | None = None,
+) -> dict[str, Any]:
+    """One typed value of the display: mV, or the displayed pH, with the cup's temperature.
+
+    `after_s` is the time since the probe went in, where it was noted on paper; else the clock is taken.
+    """
+    with desk.write(actor, key, "run.type") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, step, turn)
+        if state.run.source != "typed":
+            raise Refused("This run takes live readings; start a typed run to type them.")
+        _in_order(w, state.run)
+        if state.dip is None:
+            check_typed(state.quantity, signal, value, temperature_c, after_s)
+        made = state.dip or _dip(w, state, signal)
+        seq = add_typed(w, made, state.quantity, state.case, signal, value, temperature_c, after_s)
+        return w.finish(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c}, seq=seq)
+
+
+def check_typed(own: Quantity, signal: str, value: float, temperature_c: float, after_s: float | None) -> None:
+    """All faults of a typed value at once."""
+    door = Door()
+    door.name("signal", signal, own.entries)
+    entry = own.entries.get(signal, own.entries.get(own.native))
+    if entry is not None:
+        field = {"ph": "displayed_ph", "mv": "millivolts"}.get(signal if signal in own.entries else own.native, "value")
+        door.number(field, value, entry.low, entry.high)
+    door.number("temperature_c", temperature_c, -5, 100)
+    if after_s is not None:
+        door.number("elapsed_s", after_s, 0, samples.LONGEST_DIP.total_seconds())
+    door.close()
+
+
+def add_typed(
+    w: Write,
+    made: Dip,
+    own: Quantity,
+    case: RunContext,
+    signal: str,
+    value: float,
+    temperature_c: float,
+    after_s: float | None,
+) -> int:
+    """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
+    check_typed(own, signal, value, temperature_c, after_s)
+    if made.entered and made.entered != signal:
+        raise InputError("signal", f"This cup was begun in another unit{own.unit_words}. Stay with that one.")
+    t_s = (w.now - made.started_at).total_seconds() if after_s is None else after_s
+    if not 0 <= t_s <= samples.LONGEST_DIP.total_seconds():
+        raise Refused("The probe has stood here for over three hours; dip it afresh.")
+    seq = samples.next_seq(w.session, made)
+    shown = value if signal != own.native else None
+    samples.store_samples(
+        w.session, made, [(seq, t_s, own.entries[signal].to_signal(value, temperature_c, case), temperature_c, shown)]
+    )
+    return seq
+
+
+def accept(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    run_id: str,
+    step: str,
+    turn: int,
+    early: bool = False,
+    answer: str = "",
+    seen: int | None = None,
+    reference: float | None = None,
+    reference_u: float | None = None,
+) -> dict[str, Any]:
+    """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded.
+
+    `seen` is the last sample the page had shown: what was offered as settled is what is taken. `reference` is what the
+    reference instrument showed beside it, with its expanded uncertainty, where the step asks for one.
+    """
+    with desk.write(actor, key, "run.accept") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, step, turn)
+        live = cup.live_cup(w.session, state, seen)
+        if live is None or state.dip is None or state.current is None or live.settling.value is None:
+            raise Refused("There is no reading to accept yet. Dip the probe in the cup first.")
+        expected, expanded_uncertainty = _expected(state, live, reference, reference_u)
+        if expected is None or live.temperature_c is None:
+            raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
+        if not live.settling.settled and not early:
+            raise Refused(
+                f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early."
+            )
+        answer = clean_reason(answer, required=False)
+        if live.suspicions and not answer:
+            raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
+        if state.current.lot and state.current.lot.lot.opened_at is None:
+            w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
+        w.session.add(
+            Point(
+                run_id=state.run.id,
+                step=step,
+                version=_next_version(w, state, step),
+                dip_id=state.dip.id,
+                lot_id=state.current.lot.lot.id if state.current.lot else None,
+                signal=live.settling.value,
+                temperature_c=live.temperature_c,
+                expected=expected,
+                expanded_uncertainty=expanded_uncertainty,
+                entered_as=live.trace.entered_as,
+                settling=cup.settling_record(live.trace, live.settling, state),
+                early=not live.settling.settled,
+                suspicions=[asdict(s) for s in live.suspicions] or None,
+                reason=answer,
+                at=w.now,
+                by_id=actor.id,
+            )
+        )
+        detail = {"step": step, "signal": live.settling.value, "early": not live.settling.settled, "answer": answer}
+        return w.finish(f"run:{run_id}", detail, step=step)
+
+
+def _expected(
+    state: run_state.RunState, live: cup.CupState, reference: float | None, reference_u: float | None
+) -> tuple[float | None, float]:
+    """What the quantity is in this cup and how well that is known (k = 2)."""
+    step = state.current
+    if step is None:
+        return None, 0.0
+    if step.spec.vessel != "reference":
+        if live.expected is None:
+            return None, 0.0
+        return live.expected, state.quantity.expanded_uncertainty(
+            step.spec, step.lot.lot if step.lot else None, live.expected
+        )
+    low, high = (-30.0, 110.0) if state.method.quantity == "temperature" else (0.0, 50.0)
+    door = Door()
+    if reference is None:
+        door.add(InputError("reference", "Reference must say what the instrument beside the probe showed."))
+    else:
+        door.number("reference", reference, low, high)
+    if reference_u is None:
+        door.add(InputError("expanded_uncertainty", "Expanded uncertainty of the reference must be given."))
+    else:
+        door.number("expanded_uncertainty", reference_u, 0.001, 5)
+    door.close()
+    return reference, float(reference_u or 0.0)
+
+
+def _next_version(w: Write, state: run_state.RunState, step: str) -> int:
+    newest = w.session.scalar(select(func.max(Point.version)).where(Point.run_id == state.run.id, Point.step == step))
+    return (newest or 0) + 1
+
+
+def redo(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn: int, reason: str) -> dict[str, Any]:
+    """Withdraw a point with a reason and open its cup again; the old version stays in the record."""
+    with desk.write(actor, key, "run.redo") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, None, turn)
+        if not any(s.spec.key == step and s.point for s in state.steps):
+            raise NotFound("There is no accepted point of that cup.")
+        w.session.add(
+            Point(
+                run_id=state.run.id,
+                step=step,
+                version=_next_version(w, state, step),
+                withdrawn=True,
+                reason=clean_reason(reason),
+                at=w.now,
+                by_id=actor.id,
+            )
+        )
+        return w.finish(f"run:{run_id}", {"step": step, "reason": reason}, step=step)

@@ -1,0 +1,246 @@
+"""A calibration run: started, finished, abandoned; a calibration withdrawn."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping
+from dataclasses import asdict
+from datetime import timedelta
+from typing import Any
+
+from sqlalchemy import select
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.core.verdict import Outcome
+from brumel.methods import Method
+from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd, User
+from brumel.work import kit
+from brumel.work.bench import run_state, verdict
+from brumel.work.bench.conditions import Conditions, checked, out_of_reach
+from brumel.work.bench.run_state import open_for_writing
+from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason, object_id
+from brumel.work.quantities import standards
+from brumel.work.quantities.book import quantity_of
+
+
+def start(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    probe_id: str,
+    method_key: str,
+    source: str,
+    cups: Mapping[str, str],
+    conditions: Conditions | None = None,
+) -> dict[str, Any]:
+    """Open a run on a probe. One open run a probe; all faults of the choice at once. Returns {"run": id}."""
+    if source not in ("live", "typed"):
+        raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+    with desk.write(actor, key, "run.start") as w:
+        if w.done:
+            return w.done
+        run = open_run(w, kit.probe_of(w.session, probe_id), method_key, source, cups, conditions or Conditions())
+        detail = {"method": run.method["key"], "version": run.method["version"], "cups": run.cups}
+        return w.finish(f"run:{run.id}", {**detail, "conditions": run.conditions}, run=run.id)
+
+
+def open_run(
+    w: Write,
+    probe: Probe,
+    method_key: str,
+    source: str,
+    cups: Mapping[str, str],
+    conditions: Conditions,
+    calibration_session_id: uuid.UUID | None = None,
+) -> Run:
+    """The run itself, inside a write: everything that may stand in its way is looked at here."""
+    method = kit.method(w.session, method_key)
+    if method is None or method.quantity != probe.quantity:
+        raise InputError(
+            "method",
+            "That method is not in use for this probe. Choose another, or let the lead bring it back.",
+            value=method_key,
+        )
+    # Two people starting on one probe take turns here, and the second finds the first one's run.
+    w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
+    _may_start(w, probe, source)
+    method = kit.method_for_probe(method, probe).with_found_and_left(conditions.as_found, conditions.as_left)
+    chosen = _cups(w, method, cups, probe)
+    stored = checked(w, probe, method, conditions, source)
+    lots = [w.session.get_one(Lot, uuid.UUID(lot)) for lot in chosen.values()]
+    if beyond := out_of_reach(w.session, probe, lots):
+        stored["bracket"] = beyond
+    recorded, look = kit.last_settings(w.session, probe.meter_id), kit.last_inspection(w.session, probe.id)
+    run = Run(
+        id=uuid.uuid4(),
+        probe_id=probe.id,
+        operator_id=w.actor.id,
+        source=source,
+        method=method.stored(),
+        cups=chosen,
+        conditions=stored,
+        settings_id=recorded.id if recorded else None,
+        inspection_id=look.id if look else None,
+        calibration_session_id=calibration_session_id,
+        repeats_id=_repeats(w, probe, conditions.repeats),
+        started_at=w.now,
+    )
+    w.session.add(run)
+    w.session.flush()
+    return run
+
+
+def _may_start(w: Write, probe: Probe, source: str) -> None:
+    if probe.retired_at:
+        raise Refused(f"{probe.name} is retired; its record stays, but it is not calibrated any more.")
+    if kit.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
+    if waiting := kit.conditioning(w.session, probe, w.now):
+        raise Refused(
+            f"{probe.name} was {waiting.words} and is {waiting.meanwhile or 'waiting'} until "
+            f"{waiting.ready_at:%d %b, %H:%M} UTC. Calibrate it then; where its manual asks for less, "
+            "the lead can set its own wait in Kit."
+        )
+    look = kit.last_inspection(w.session, probe.id)
+    if look is not None and look.blocks:
+        raise Refused(
+            f"{probe.name} was inspected on {look.at:%d %b, %H:%M} UTC and a finding keeps it off Bench. Put it right, "
+            "inspect it again in Kit, then calibrate."
+        )
+    if source == "live" and probe.meter.link == "typed":
+        raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
+
+
+def _repeats(w: Write, probe: Probe, run_id: str) -> uuid.UUID | None:
+    if not run_id:
+        return None
+    earlier = w.session.get(Run, object_id(run_id, "run"))
+    if earlier is None or earlier.probe_id != probe.id:
+        raise NotFound("There is no such run of this probe to repeat.")
+    return earlier.id
+
+
+def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> dict[str, str]:
+    """The lot of every step that needs one, checked against the step's range."""
+    own = quantity_of(method.quantity)
+    faults: list[InputError] = []
+    chosen: dict[str, str] = {}
+    given = dict(cups)
+    first = next((s for s in method.steps if s.role == "adjust"), None)
+    for twin in ("as-found", "as-left"):  # read in the cup that is adjusted in
+        if first is not None and first.key in given:
+            given.setdefault(twin, given[first.key])
+    for step in method.steps:
+        if step.vessel != "solution" or step.between is None:
+            continue
+        lot = w.session.get(Lot, object_id(given[step.key], "solution")) if given.get(step.key) else None
+        if lot is None or lot.discarded_at or standards.measure(lot, method.quantity) is None:
+            faults.append(InputError(step.key, f"Choose the solution for “{step.title}”."))
+            continue
+        if not standards.is_made_as(lot, step.made_as):
+            kind = "a combined solution" if step.made_as == "combined" else "a solution made from a tablet"
+            faults.append(InputError(step.key, f"{lot.code} is not {kind}; “{step.title}” takes no other."))
+            continue
+        nominal = standards.nominal(lot, method.quantity, probe)
+        low, high = step.between
+        if not low <= nominal <= high:
+            shown = f"pH {nominal:.2f}" if own.unit == "pH" else f"{nominal:.6g} {own.unit}"
+            takes = f"pH {low:g} to {high:g}" if own.unit == "pH" else f"{low:g} to {high:g} {own.unit}"
+            faults.append(
+                InputError(
+                    step.key, f"{lot.code} is {shown}; “{step.title}” takes {takes}.", value=nominal, low=low, high=high
+                )
+            )
+        twice = str(lot.id) in [v for k, v in chosen.items() if k not in ("as-found", "as-left")]
+        if twice and step.role not in ("found", "left") and not step.key.endswith("-cold"):
+            faults.append(InputError(step.key, f"{lot.code} stands in two cups of this run."))
+        chosen[step.key] = str(lot.id)
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    return chosen
+
+
+def finish(
+    desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int, use: bool, words: str = ""
+) -> dict[str, Any]:
+    """End the run with what it found. "With care" is put into use only by a named decision with its reason."""
+    with desk.write(actor, key, "run.finish") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, None, turn)
+        if state.run.purpose != "calibration":
+            raise Refused("This is a closing check; record it as one. It puts nothing into use.")
+        if state.current is not None:
+            raise Refused(f"“{state.current.spec.title}” is still open. Take it first, or abandon the run.")
+        found = verdict.run_result(w.session, state)
+        if found.fit is None:
+            reason = found.problem
+            w.session.add(RunEnd(run_id=state.run.id, how="failed", at=w.now, by_id=actor.id, reason=reason))
+            return w.finish(f"run:{run_id}", {"outcome": "failed", "reason": reason}, calibration=None)
+        outcome = found.verdict.outcome
+        if use and outcome is Outcome.NOT:
+            raise Refused("The verdict is “do not use”; this calibration cannot be used.")
+        words = clean_reason(words, required=outcome is not Outcome.FIT)
+        made = Calibration(
+            id=uuid.uuid4(),
+            run_id=state.run.id,
+            probe_id=state.run.probe_id,
+            at=w.now,
+            valid_until=w.now + timedelta(hours=state.method.valid_h.value),
+            signal=found.signal,
+            fit=found.fit.as_dict(),
+            verdict=found.verdict.as_dict(),
+            causes=[asdict(c) for c in found.causes],
+            as_found=list(found.as_found),
+            outcome=outcome.value,
+            usable=use,
+            decision=words,
+            by_id=actor.id,
+            figures=found.fit.figures,
+        )
+        w.session.add(made)
+        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=words))
+        w.session.flush()
+        _take_place(w, state, made)
+        detail = {"outcome": outcome.value, "in_force": use, "decision": words}
+        return w.finish(f"run:{run_id}", detail, calibration=made.id)
+
+
+def abandon(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, reason: str) -> dict[str, Any]:
+    """End the run without a result; it stays in the record with its reason."""
+    with desk.write(actor, key, "run.abandon") as w:
+        if w.done:
+            return w.done
+        state = open_for_writing(w, run_id, None, None)
+        why = clean_reason(reason)
+        w.session.add(RunEnd(run_id=state.run.id, how="abandoned", at=w.now, by_id=actor.id, reason=why))
+        return w.finish(f"run:{run_id}", {"reason": why}, run=run_id)
+
+
+def _take_place(w: Write, state: run_state.RunState, made: Calibration) -> None:
+    """A repeat that is put into use takes the place of what it repeats."""
+    if state.run.repeats_id is None or not made.usable:
+        return
+    old = w.session.scalar(select(Calibration).where(Calibration.run_id == state.run.repeats_id))
+    if old is not None and w.session.get(CalibrationWithdrawal, old.id) is None:
+        reason = f"repeated by calibration {made.number}"
+        w.session.add(
+            CalibrationWithdrawal(calibration_id=old.id, new_id=made.id, at=w.now, reason=reason, by_id=w.actor.id)
+        )
+
+
+def withdraw(desk: Desk, actor: User, key: uuid.UUID, *, calibration_id: str, reason: str) -> dict[str, Any]:
+    """A calibration counts no longer, with a reason; readings that rest on it keep it as what it was."""
+    with desk.write(actor, key, "calibration.supersede") as w:
+        if w.done:
+            return w.done
+        found = w.session.get(Calibration, object_id(calibration_id, "calibration"))
+        if found is None:
+            raise NotFound("There is no such calibration.")
+        w.session.execute(select(Probe.id).where(Probe.id == found.probe_id).with_for_update())
+        if w.session.get(CalibrationWithdrawal, found.id) is not None:
+            raise MovedOn(f"Calibration {found.number} was withdrawn already. Nothing was changed.")
+        why = clean_reason(reason)
+        w.session.add(CalibrationWithdrawal(calibration_id=found.id, new_id=None, at=w.now, reason=why, by_id=actor.id))
+        return w.finish(f"calibration:{found.id}", {"number": found.number, "reason": why}, calibration=found.id)

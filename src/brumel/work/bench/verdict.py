@@ -1,0 +1,169 @@
+"""What the points of a run add up to: fit, verdict, likely causes, as found."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from brumel.core.diagnosis import Cause, rank
+from brumel.core.errors import CannotFit, InputError
+from brumel.core.fitness import CalibrationPoint, Fitted, JudgingTerms
+from brumel.core.verdict import CriterionRow, Outcome, Verdict
+from brumel.methods import load_faults
+from brumel.store.tables import Calibration, Inspection, Point
+from brumel.work import kit
+from brumel.work.bench.run_state import RunState, StepState, reference_calibration
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """What the points add up to: a fit with verdict, or the sentence why there is none."""
+
+    fit: Fitted | None
+    verdict: Verdict
+    causes: tuple[Cause, ...]
+    as_found: tuple[dict[str, Any], ...]
+    signal: str
+    problem: str = ""
+
+
+def taken_points(state: RunState) -> list[CalibrationPoint]:
+    """The standing points as core judges them."""
+    ideal = state.quantity.ideal(state.run.probe)
+    found = []
+    for s in state.steps:
+        p = s.point
+        if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
+            continue
+        shown = ideal.read(p.signal, p.temperature_c) if ideal and state.quantity.is_display(p.entered_as) else None
+        found.append(
+            CalibrationPoint(
+                s.name,
+                s.spec.role,
+                p.signal,
+                p.temperature_c,
+                p.expected,
+                s.spec.key,
+                shown,
+                p.expanded_uncertainty or 0.0,
+            )
+        )
+    return found
+
+
+def run_result(session: Session, state: RunState) -> RunResult:
+    """Fit, verdict, causes and as-found of a run whose cups are all done."""
+    points = [(s, s.point) for s in state.steps if s.point]
+    kinds = {p.entered_as for _, p in points}
+    signal = kinds.pop() if len(kinds) == 1 else "mixed"
+    before = reference_calibration(session, state)
+    terms = _terms(session, state, points, before, signal)
+    features = _features(state, points) | dict(terms.numbers)
+    faults = load_faults(state.method.quantity)
+    taken = taken_points(state)
+    features |= state.quantity.run_features(taken)
+    try:
+        if signal == "mixed":
+            words = f"The cups were entered in different units{state.quantity.unit_words}; redo them in one."
+            raise CannotFit("points", words)
+        found = state.quantity.assess(taken, state.method.judged_by(), terms)
+    except InputError as error:
+        text = " ".join(str(f) for f in error.faults)
+        source = "Nernst's law" if state.quantity.signal_unit == "mV" else "common practice, no source"
+        row = CriterionRow("fit", "a fit through the points", None, "", "must be possible", Outcome.NOT, source, text)
+        return RunResult(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
+    features |= found.features
+    causes = tuple(rank(features, faults)) if found.verdict.outcome is not Outcome.FIT else ()
+    return RunResult(found.fit, found.verdict, causes, _as_found(before, state, signal), signal)
+
+
+def _terms(
+    session: Session, state: RunState, points: list[tuple[StepState, Point]], before: Calibration | None, signal: str
+) -> JudgingTerms:
+    probe, run = state.run.probe, state.run
+    known = kit.restored(before) if before and (before.signal == signal or state.method.quantity == "ph") else None
+    words = f"calibration {before.number} of {before.at:%d %b %Y}" if before else ""
+    water = run.conditions.get("water_c")
+    numbers = {}
+    if probe.quantity in ("nitrate", "ammonium"):
+        tip = kit.hours_since(session, probe, "tip", run.started_at)
+        numbers = {"hydrated_h": tip} if tip is not None else {}
+    inspection = session.get(Inspection, run.inspection_id) if run.inspection_id else None
+    missing = tuple(run.conditions.get("missing", ()))
+    if inspection and inspection.blocks:
+        missing = (*missing, "a finding of the inspection put right")
+    return JudgingTerms(
+        before=known,
+        before_words=words,
+        kind=state.method.fit,
+        nominal_per_cm=probe.nominal or 1.0,
+        first_gain_percent=kit.first_gain(session, probe, run.started_at),
+        water_c=float(water) if water is not None else None,
+        ion=state.method.quantity,
+        expanded_uncertainty=0.1,
+        early=sum(p.early for _, p in points),
+        objections=tuple(s.name for s, _ in points if s.objections),
+        missing=missing,
+        doubts=_doubts(points),
+        numbers=numbers,
+    )
+
+
+#: Suspicions that have a verdict row of their own.
+_ROWS_OF_THEIR_OWN = ("solution", "cup_temperature", "pair_temperature", "air_water")
+
+
+def _doubts(points: list[tuple[StepState, Point]]) -> tuple[str, ...]:
+    """What spoke against points that were taken all the same, each with the reason that was given."""
+    return tuple(
+        f"{s.code}: {w['sentence']} Taken because: {p.reason}"
+        for s, p in points
+        for w in p.suspicions or []
+        if w["code"] not in _ROWS_OF_THEIR_OWN
+    )
+
+
+def _features(state: RunState, points: list[tuple[StepState, Point]]) -> dict[str, float]:
+    """What the traces showed, by the names the fault files use."""
+    own = state.quantity
+    shown = [(s, p.settling or {}) for s, p in points]
+    steady = [r for s, r in shown if s.spec.vessel != "air"]
+    found: dict[str, float] = {
+        f"noise_{own.suffix}": max((r.get("noise") or 0.0 for r in steady), default=0.0),
+        f"drift_abs_{own.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in steady), default=0.0),
+        "temperature_drift_abs_c_min": max((abs(r.get("temperature_drift") or 0.0) for r in steady), default=0.0),
+        "steps": max((float(r.get("jumps") or 0) for r in steady), default=0.0),
+        "cup_suspicions": float(
+            sum(any(w["code"] in ("wrong_cup", "same_cup") for w in (p.suspicions or [])) for _, p in points)
+        ),
+    }
+    if state.run.source == "live":  # a few typed values cannot tell how long it took
+        found["settle_s"] = max((r.get("settle_s") or 0.0 for _, r in shown), default=0.0)
+    for _, r in shown:
+        for name, value in (r.get("features") or {}).items():
+            found[name] = max(found.get(name, 0.0), float(value))
+    return found
+
+
+def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:
+    """What the calibration in force until now would have read in these cups: the drift before it is adjusted away."""
+    if before is None or before.signal != signal:
+        return ()
+    old = kit.restored(before)
+    found = []
+    for q in taken_points(state):
+        if q.role in ("zero", "left"):
+            continue
+        read = old.read(q.signal, q.temperature_c)
+        found.append(
+            {
+                "cup": q.name,
+                "expected": q.expected,
+                "read": read,
+                "error": read - q.expected,
+                "calibration": before.number,
+            }
+        )
+    return tuple(found)

@@ -1,0 +1,97 @@
+"""Calibrations of the demo, made cup by cup through the real code path."""
+
+from __future__ import annotations
+
+import math
+import uuid
+
+from brumel.core.verdict import Outcome
+from brumel.store.tables import Probe, User
+from brumel.work import bench, kit, simulator
+from brumel.work.bench.conditions import Conditions
+from brumel.work.demo.world import Then
+from brumel.work.desk import Desk
+from brumel.work.link import samples
+
+
+def calibrate(
+    desk: Desk,
+    clock: Then,
+    actor: User,
+    probe: Probe,
+    method: str,
+    cups: dict[str, str],
+    conditions: Conditions | None = None,
+) -> str:
+    """One live calibration from the first cup to the verdict, at the clock's own pace. Returns the run's id."""
+    run = bench.start(
+        desk,
+        actor,
+        uuid.uuid4(),
+        probe_id=str(probe.id),
+        method_key=method,
+        source="live",
+        cups=cups,
+        conditions=conditions,
+    )["run"]
+    state = take_cups(desk, clock, actor, run, probe)
+    with desk.read() as session:
+        outcome = bench.run_result(session, state).verdict.outcome
+    words = {
+        Outcome.CARE: "Good enough for the raceway; watched.",
+        Outcome.NOT: "Put away until its cause is found.",
+    }.get(outcome, "")
+    bench.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=outcome is not Outcome.NOT, words=words)
+    return str(run)
+
+
+def take_cups(desk: Desk, clock: Then, actor: User, run: str, probe: Probe) -> bench.RunState:
+    """Every cup of a run, one after another; the run as it then stands."""
+    while True:
+        with desk.read() as session:
+            state = bench.load_run(session, run)
+        if state.current is None:
+            return state
+        step = state.current.spec
+        clock.on(seconds=25)
+        bench.dip(desk, actor, uuid.uuid4(), run_id=run, step=step.key, turn=state.turn)
+        settled = _wait(desk, clock, run)
+        reference = None
+        if step.vessel == "reference":
+            with desk.read() as session:
+                dip = kit.present_dip(session, probe.id)
+                reference = simulator.reference_shows(session, dip) if dip else None
+        bench.accept(
+            desk,
+            actor,
+            uuid.uuid4(),
+            run_id=run,
+            step=step.key,
+            turn=state.turn,
+            early=not settled,
+            answer="Looked at, carried on for the record.",
+            reference=reference,
+            reference_u=None if reference is None else 0.05 if probe.quantity == "temperature" else 0.08,
+        )
+
+
+def _wait(desk: Desk, clock: Then, run: str) -> bool:
+    """Let the meter run until the cup has settled; False after ten minutes."""
+    with desk.read() as session:
+        state = bench.load_run(session, run)
+        before = bench.reference_calibration(session, state)
+    if state.dip is None or state.current is None:
+        return False
+    spec = state.quantity.criteria(state.method, state.current.spec)
+    clock.on(seconds=math.ceil(spec.shortest_s / 10) * 10)
+    for _ in range(60):
+        with desk.sessions.begin() as session:
+            elapsed = (clock.at - state.dip.started_at).total_seconds()
+            simulator.advance(session, state.dip, clock.at, upto_s=elapsed)
+            seen = bench.judge_cup(state, samples.trace(session, state.dip), before)
+        if seen and seen.settling.settled:
+            return True
+        if elapsed > spec.longest_s:
+            return False
+        clock.on(seconds=10)
+    return False

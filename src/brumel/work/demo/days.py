@@ -1,0 +1,200 @@
+"""The demo's days out: the rounds, the closing checks in the evening, and what the lead made of them."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime, timedelta
+
+import numpy as np
+
+from brumel.core import logged
+from brumel.store.tables import Probe, Reading, Site, User
+from brumel.work import bench, kit, rounds, simulator
+from brumel.work.bench import closing_checks
+from brumel.work.bench.conditions import Conditions
+from brumel.work.demo import sites as demo_sites
+from brumel.work.demo.calibrating import take_cups
+from brumel.work.demo.world import Then, World
+from brumel.work.desk import Desk, Refused
+from brumel.work.records import decisions, signing
+from brumel.work.rounds import calendar, logger, outings
+
+#: what each kind of water is read with
+CARRIED = {
+    "farm": ("A8", "A", "A3", "A5", "A6", "A7"),
+    "lagoon": ("A8", "A", "A3", "A4", "A5"),
+    "pool": ("A8", "A", "A3", "C1", "C2"),
+}
+
+
+#: the week whose closing check failed, and the weeks the lead has not come to yet
+FAILED, UNSIGNED = 5, (2, 1)
+
+
+def day(desk: Desk, clock: Then, world: World, number: int) -> None:
+    """Both rounds, then the closing checks; the lead decides and signs a day later."""
+    with desk.read() as session:
+        found = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
+    sites = {s.id: s for s in world.sites.values()}
+    for round_id, order in found:
+        out = outings.start(desk, world.users["ansa"], uuid.uuid4(), round_id=str(round_id))["outing"]
+        for site_id in order:
+            clock.on(minutes=12)
+            site = sites[site_id]
+            probes = [world.probes[p] for p in CARRIED[demo_sites.group(site.kind)]]
+            visit(desk, clock, world.users["ansa"], site, probes, out)
+        outings.end(desk, world.users["ansa"], uuid.uuid4(), outing_id=out)
+    clock.on(minutes=35)
+    made = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
+    if number not in UNSIGNED:
+        _decide(desk, world, made, number)
+
+
+def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe], outing_id: str = "") -> str:
+    """One live sheet of a site, kept once the water has been in the probes a while. Returns the visit's id."""
+    made = rounds.start_visit(
+        desk,
+        actor,
+        uuid.uuid4(),
+        site_id=str(site.id),
+        probes=[str(p.id) for p in probes],
+        source="live",
+        outing_id=outing_id,
+    )["visit"]
+    for depth in site.depths or [None]:
+        rounds.dip(desk, actor, uuid.uuid4(), visit_id=made, depth_m=depth)
+        clock.on(seconds=90)
+        with desk.sessions.begin() as session:
+            for probe in probes:
+                found = kit.present_dip(session, probe.id)
+                if found and found.visit_id:
+                    simulator.advance(session, found, clock.at, upto_s=90)
+        try:
+            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=made, early=True)
+        except Refused:
+            why = "Read twice; the season and last night's weather explain it."
+            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=made, early=True, reason=why)
+    if demo_sites.group(site.kind) == "pool":
+        free = next(r.value for r in _kept(desk, made) if r.quantity == "chlorine")
+        rounds.by_hand(
+            desk,
+            actor,
+            uuid.uuid4(),
+            visit_id=made,
+            quantity="total_chlorine",
+            value=round(free + 0.21, 2),
+            method="tablet and colour, 10 mL",
+            reason="The first weeks have no history.",
+        )
+    return str(made)
+
+
+def _kept(desk: Desk, visit_id: str) -> list[Reading]:
+    with desk.read() as session:
+        return rounds.of_visit(session, uuid.UUID(str(visit_id)))
+
+
+def close(desk: Desk, clock: Then, world: World, key: str, lot: str, number: int) -> str:
+    """The closing check of a probe; in the week it failed the bulb had dried on the way."""
+    probe, actor = world.probes[key], world.users["ansa"]
+    if key == "A" and number == FAILED:
+        with desk.sessions.begin() as session:
+            name = f"probe:{probe.id}"
+            body = simulator.truth(session, name)
+            simulator.set_truth(session, name, body | {"offset_mv": float(body["offset_mv"]) - 19.0})
+    run = closing_checks.start(
+        desk, actor, uuid.uuid4(), probe_id=str(probe.id), source="live", cups=[f"lot:{world.lots[lot].id}"]
+    )["run"]
+    state = take_cups(desk, clock, actor, run, probe)
+    return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn)["closing"])
+
+
+def _decide(desk: Desk, world: World, made: list[str], number: int) -> None:
+    """What the lead makes of the day: brackets, corrects the one that drifted, and signs what is plain."""
+    lead = world.users["ilka"]
+    for closing_id in made:
+        with desk.read() as session:
+            found = closing_checks.closing(session, closing_id)
+            decision = decisions.suggested(found)
+        decisions.decide(
+            desk,
+            lead,
+            uuid.uuid4(),
+            closing_id=closing_id,
+            decision=decision,
+            name=lead.name,
+            reason=""
+            if decision == "bracket"
+            else "The bulb dried in its cap on the way home; a steady drift is likely.",
+        )
+    with desk.read() as session:
+        waiting = signing.queue(session)
+        plain = [str(r.id) for r in waiting.rest]
+    while plain:
+        signing.sign(desk, lead, uuid.uuid4(), readings=plain, name=lead.name)
+        with desk.read() as session:
+            plain = [str(r.id) for r in signing.queue(session).rest]
+
+
+def _set_out(desk: Desk, world: World, at: datetime) -> None:
+    """The logger's probe is calibrated in saturated air before it is left, its readings typed."""
+    clock, actor, probe = Then(at), world.users["ansa"], world.probes["B2"]
+    then = Desk(desk.sessions, clock)
+    run = bench.start(
+        then,
+        actor,
+        uuid.uuid4(),
+        probe_id=str(probe.id),
+        method_key="do-saturated-air",
+        source="typed",
+        cups={},
+        conditions=Conditions(pressure_from="altitude", altitude_m=2.0, water_c=8.0),
+    )["run"]
+    with desk.read() as session:
+        state = bench.load_run(session, run)
+    while (step := state.current) is not None:
+        for after, shown in ((40, 98.9), (75, 99.1), (100, 99.1)):
+            clock.at = at + timedelta(seconds=after)
+            bench.type_reading(
+                then,
+                actor,
+                uuid.uuid4(),
+                run_id=run,
+                step=step.spec.key,
+                turn=state.turn,
+                signal="percent",
+                value=shown,
+                temperature_c=8.2,
+                after_s=after,
+            )
+        bench.accept(then, actor, uuid.uuid4(), run_id=run, step=step.spec.key, turn=state.turn, answer="Seen")
+        with desk.read() as session:
+            state = bench.load_run(session, run)
+    bench.finish(then, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=True, words="Set out after it.")
+
+
+def logged_week(desk: Desk, world: World) -> None:
+    """A week of oxygen at 5 minutes in the reed channel: days and nights, a spike, and an hour that is missing."""
+    start = desk.clock() - timedelta(days=8)
+    _set_out(desk, world, start - timedelta(hours=1))
+    n = np.arange(2016)
+    y = 9.3 + 1.1 * np.sin(2 * np.pi * (n - 90) / 288) - 0.0004 * n + np.random.default_rng(8).normal(0, 0.04, n.size)
+    y[1260] = 16.4
+    kept = [i for i in range(n.size) if not 700 <= i < 712]
+    made = logger.take_in(
+        desk,
+        world.users["ansa"],
+        uuid.uuid4(),
+        site_id=str(world.sites["reed"].id),
+        quantity="oxygen",
+        unit="mg/L",
+        times=[start + timedelta(minutes=5 * i) for i in kept],
+        values=[round(float(y[i]), 2) for i in kept],
+        name="reed channel, week 47.csv",
+        probe_id=str(world.probes["B2"].id),
+    )
+    # A green film by the end of the week: cleaning brings it up, and it waits for the lead.
+    lifted = logged.Service(
+        before=8.71, after=9.28, beside_before=9.3, beside_after=9.26, standard_read=10.12, standard_value=10.05
+    )
+    logger.record_service(desk, world.users["ansa"], uuid.uuid4(), series_id=made["log"], service=lifted)

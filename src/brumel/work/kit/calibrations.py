@@ -1,0 +1,90 @@
+"""A probe's calibrations: the newest, the one that may back readings, and its fit ready to read with."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import ColumnElement, Double, func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.fitness import Fitted
+from brumel.store.tables import Calibration, CalibrationWithdrawal, Maintenance, Point, Probe, Run
+from brumel.work.quantities.book import quantity_of
+
+
+def restored(found: Calibration) -> Fitted:
+    """The fit of a calibration, ready to read with; where the meter itself was adjusted, its display is taken as it is."""
+    own = quantity_of(found.run.probe.quantity)
+    if found.run.conditions.get("adjusted") and own.is_display(found.signal):
+        ideal = own.ideal(found.run.probe)
+        if ideal is not None:
+            return ideal
+    return own.restore(found.fit)
+
+
+def first_gain(session: Session, found: Probe, now: datetime) -> float | None:
+    """The gain of the first good calibration since the last new membrane [%]; None where there is none."""
+    if found.quantity != "oxygen":
+        return None
+    since = select(func.max(Maintenance.at)).where(
+        Maintenance.probe_id == found.id, Maintenance.what == "membrane", Maintenance.at <= now
+    )
+    start = session.scalar(since) or found.in_service
+    query = select(Calibration.figures["gain_percent"].astext.cast(Double)).where(
+        Calibration.probe_id == found.id,
+        Calibration.at > start,
+        Calibration.at <= now,
+        Calibration.outcome != "not",
+        Calibration.fit["kind"].astext != "check",
+    )
+    return session.scalar(query.order_by(Calibration.at).limit(1))
+
+
+def _standing() -> ColumnElement[bool]:
+    """Calibrations that nothing has taken the place of."""
+    return (
+        ~select(CalibrationWithdrawal.calibration_id)
+        .where(CalibrationWithdrawal.calibration_id == Calibration.id)
+        .exists()
+    )
+
+
+def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime | None = None) -> Calibration | None:
+    """The newest standing calibration of a probe, whatever its outcome."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id, _standing())
+    if before:
+        query = query.where(Calibration.at <= before)
+    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+
+
+def last_usable(
+    session: Session, probe_id: uuid.UUID, *, full: bool = False, before: datetime | None = None
+) -> Calibration | None:
+    """The newest calibration that may back readings; with `full`, one that measured a slope."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, _standing())
+    if full:
+        own = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
+        if own == "ph":
+            query = query.where(Calibration.fit["kind"].astext != "offset")
+    if before:
+        query = query.where(Calibration.at <= before)
+    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+
+
+def recent_calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:
+    """The last calibrations of a probe, newest first."""
+    query = select(Calibration).where(Calibration.probe_id == probe_id)
+    return list(session.scalars(query.order_by(Calibration.at.desc()).limit(count)))
+
+
+def settle_times(session: Session, runs: Sequence[uuid.UUID]) -> dict[uuid.UUID, float]:
+    """The slowest cup of each run [s]; live runs only, a typed one cannot know."""
+    query = (
+        select(Point.run_id, func.max(Point.settling["settle_s"].astext.cast(Double)))
+        .join(Run, Run.id == Point.run_id)
+        .where(Point.run_id.in_(runs), ~Point.withdrawn, Run.source == "live")
+        .group_by(Point.run_id)
+    )
+    return {run: float(seconds) for run, seconds in session.execute(query) if seconds is not None}

@@ -1,0 +1,61 @@
+"""Inspecting a probe: what was found, and whether it keeps the probe off Bench."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.methods.inspection import InspectionFinding, items_for
+from brumel.store.tables import Inspection, Probe, User
+from brumel.work.desk import Desk, clean_reason
+from brumel.work.kit import probes
+from brumel.work.kit.meters import raise_faults
+
+
+def last_inspection(session: Session, probe_id: uuid.UUID) -> Inspection | None:
+    """The last time a probe was inspected."""
+    query = select(Inspection).where(Inspection.probe_id == probe_id)
+    return session.scalar(query.order_by(Inspection.at.desc()).limit(1))
+
+
+def inspect(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, seen: Mapping[str, str], note: str = ""
+) -> dict[str, Any]:
+    """Looked the probe over: every item needs an answer, "good" or one of its findings."""
+    with desk.write(actor, key, "probe.inspect") as w:
+        if w.done:
+            return w.done
+        probe = probes.probe_of(w.session, probe_id)
+        faults: list[InputError] = []
+        found: dict[str, str] = {}
+        for item in items_for(probe.quantity, probe.kind):
+            answer = seen.get(item.key, "")
+            if answer != "good" and answer not in {f.key for f in item.findings}:
+                faults.append(InputError(item.key, f"{item.question} Choose what you see."))
+            found[item.key] = answer
+        raise_faults(faults)
+        blocking = [f.words for f in findings(probe, found) if f.blocks]
+        note = clean_reason(note, required=False) or ", ".join(blocking)
+        made = Inspection(
+            id=uuid.uuid4(),
+            probe_id=probe.id,
+            at=w.now,
+            findings=found,
+            blocks=bool(blocking),
+            note=note,
+            by_id=actor.id,
+        )
+        w.session.add(made)
+        return w.finish(f"probe:{probe.id}", {"findings": found, "blocks": bool(blocking)}, inspection=made.id)
+
+
+def findings(probe: Probe, seen: Mapping[str, str]) -> tuple[InspectionFinding, ...]:
+    """What was found that is not good, with its remedy."""
+    return tuple(
+        f for item in items_for(probe.quantity, probe.kind) for f in item.findings if seen.get(item.key) == f.key
+    )

@@ -1,0 +1,262 @@
+"""Solutions by lot: added, opened, discarded, and what speaks against using one."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError, InputErrors, OutOfRange
+from brumel.core.lookup import label_rows
+from brumel.core.ph import Buffer
+from brumel.core.redox import ELECTRODES
+from brumel.store.tables import Lot, User
+from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id
+from brumel.work.kit.stock import Left, left_of_lots
+from brumel.work.quantities import standards
+from brumel.work.quantities.book import quantity_of
+
+
+@dataclass(frozen=True)
+class LotView:
+    """A lot with whatever speaks against using it."""
+
+    lot: Lot
+    objections: tuple[str, ...]
+
+    @property
+    def buffer(self) -> Buffer:
+        """The table of a pH buffer."""
+        return standards.buffer_of(self.lot)
+
+    @property
+    def quantities(self) -> tuple[str, ...]:
+        """What it is a standard of."""
+        return tuple(self.lot.measures)
+
+    def nominal(self, quantity: str) -> float:
+        """Its value at 25 °C for a quantity."""
+        return standards.nominal(self.lot, quantity)
+
+    def stated(self, quantity: str) -> str:
+        """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
+        unit, usual = standards.UNCERTAINTY[quantity]
+        body = standards.measure(self.lot, quantity) or {}
+        u = f"± {float(body.get('u') or usual):g}" + ("\u00a0%" if unit == "%" else "")
+        return f"{quantity_of(quantity).with_unit(self.nominal(quantity))} {u}"
+
+    @property
+    def usable(self) -> bool:
+        return not self.objections
+
+
+def lot_view(lot: Lot, now: datetime, left: Left | None = None) -> LotView:
+    """The lot as of now: used up by the count, expired, open too long, or discarded."""
+    objections = []
+    if left is not None and left.amount is not None and left.amount <= 0:
+        objections.append(f"{lot.code}: {'none is left' if lot.single_use else 'the bottle is empty'} by the count.")
+    if lot.discarded_at and lot.discarded_at <= now:
+        objections.append(f"{lot.code} was discarded on {lot.discarded_at:%d %b %Y}.")
+    if lot.expires_on < now:
+        objections.append(f"{lot.code} expired on {lot.expires_on:%d %b %Y}.")
+    if not lot.single_use and lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
+        age = (now - lot.opened_at).days
+        objections.append(f"{lot.code} has been open for {age} days; {lot.open_days} are allowed.")
+    return LotView(lot, tuple(objections))
+
+
+def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:
+    """All lots not discarded, those in date first."""
+    rows = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None)).order_by(Lot.code)))
+    known = left_of_lots(session, rows)
+    return sorted(
+        (lot_view(row, now, known[row.id]) for row in rows),
+        key=lambda v: (len(v.objections), *sorted(v.quantities)[:1], v.lot.code),
+    )
+
+
+def lot_ph(lot: Lot, temperature_c: float) -> float:
+    """What a buffer should read at the cup's own temperature [°C] -> pH."""
+    return standards.value(lot, "ph", temperature_c)
+
+
+_CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
+
+
+_LABEL_LINE = re.compile(r"^\s*(-?\d+(?:[.,]\d+)?)\s*(?:°C)?\s*[:;=\t ]\s*(\d+(?:[.,]\d+)?)\s*$", re.ASCII)
+
+
+CONTAINERS = {
+    "bottle": "bottle",
+    "sachet": "sachet, for a single use",
+    "tablet": "made from a tablet, for a single use",
+    "made": "made up here",
+}
+
+
+SINGLE_USE = ("sachet", "tablet")
+
+
+@dataclass(frozen=True)
+class NewMeasure:
+    """What a lot is a standard of, as it was typed: `label` holds lines of "temperature: value", empty for the table's."""
+
+    quantity: str
+    family: str = ""
+    label: str = ""
+    expanded_uncertainty: float | None = None
+    basis: str = ""
+    against: str = ""
+    strength: float | None = None
+
+
+@dataclass(frozen=True)
+class NewLot:
+    """A lot as it was typed; a combined solution measures two things."""
+
+    code: str
+    name: str
+    measures: tuple[NewMeasure, ...]
+    expires_on: str
+    open_days: float | None
+    container: str
+
+
+def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None:
+    lines = [line for line in new.label.replace("\r", "").split("\n") if line.strip()]
+    if not lines:
+        return None
+    what = {"ph": "a pH"}.get(new.quantity, "a value")
+    unit, low, high = standards.LABELS[new.quantity]
+    before = len(faults)
+    found: dict[float, float] = {}
+    for number, line in enumerate(lines[:40], 1):
+        match = _LABEL_LINE.match(line)
+        if not match:
+            faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and {what}."))
+            continue
+        t, value = (float(part.replace(",", ".")) for part in match.groups())
+        if t in found:
+            faults.append(InputError("label", f"Label, line {number}: {t:g} °C stands twice."))
+        found[t] = value
+    if found and len(faults) == before:
+        field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")
+        try:
+            label_rows(found, field, low, high, standards.ALONE_C[new.quantity], Door())
+        except InputError as error:
+            faults += error.faults
+    return {f"{t:g}": value for t, value in sorted(found.items())}
+
+
+def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
+    """One measure of a lot, checked; faults are added to the list."""
+    if new.quantity not in standards.LABELS:
+        faults.append(InputError("quantity", "Choose what the solution is a standard of.", value=new.quantity))
+        return {}
+    label = _label(new, faults)
+    families = standards.families(new.quantity)
+    if label is None and new.family not in families:
+        words = "the buffer's table" if new.quantity == "ph" else "a table of the list"
+        faults.append(InputError("family", f"Choose {words}, or type the label of the lot."))
+    unit, _ = standards.UNCERTAINTY[new.quantity]
+    low, high = {"pH": (0.001, 0.2), "%": (0.05, 20.0), "mV": (0.5, 50.0), "mg/L": (0.001, 1.0)}[unit]
+    u = new.expanded_uncertainty
+    if u is None or not low <= u <= high:
+        faults.append(OutOfRange("expanded_uncertainty", u or 0.0, low, high, unit))
+    if new.quantity in ("nitrate", "ammonium"):
+        if new.basis not in ("activity", "concentration"):
+            faults.append(InputError("basis", "Say whether the label states activity or concentration, as N."))
+        if new.strength is not None and not 0 < new.strength <= 0.5:
+            faults.append(OutOfRange("ionic_strength_mol_l", new.strength, 0, 0.5))
+    if new.quantity == "redox" and label is not None and new.against not in ELECTRODES:
+        faults.append(InputError("electrode", "Say against which reference electrode the label states its value."))
+    found: dict[str, Any] = {"family": new.family if new.family in families else "label", "label": label, "u": u}
+    extra = {"basis": new.basis, "against": new.against, "strength": new.strength}
+    return found | {k: v for k, v in extra.items() if v}
+
+
+def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, Any]:
+    """Put a new lot on the shelf. All faults at once. Returns {"lot": id}."""
+    with desk.write(actor, key, "lot.add") as w:
+        if w.done:
+            return w.done
+        faults: list[InputError] = []
+        code, name = new.code.strip(), " ".join(new.name.split())
+        if not _CODE.match(code):
+            faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
+        elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
+            faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
+        if not 2 <= len(name) <= 60:
+            faults.append(InputError("name", "Name must have 2 to 60 characters."))
+        if not new.measures:
+            faults.append(InputError("quantity", "Choose what the solution is a standard of."))
+        measures = {m.quantity: _measure(m, faults) for m in new.measures}
+        if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
+            faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
+        if new.container not in CONTAINERS:
+            faults.append(InputError("container", "Choose the container from the list."))
+        expires = _day(new.expires_on, faults)
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        lot = Lot(
+            id=uuid.uuid4(),
+            code=code,
+            name=name,
+            measures=measures,
+            container=new.container,
+            expires_on=expires,
+            open_days=int(new.open_days or 0),
+            single_use=new.container in SINGLE_USE,
+        )
+        w.session.add(lot)
+        w.session.flush()
+        return w.finish(f"lot:{lot.id}", {"code": code, "name": name, "measures": measures}, lot=lot.id)
+
+
+def _day(text: str, faults: list[InputError]) -> datetime | None:
+    try:
+        found = datetime.strptime(text.strip(), "%Y-%m-%d").replace(tzinfo=UTC)
+    except ValueError:
+        faults.append(InputError("expires_on", f"Expiry “{text[:20]}” is not a date like 2027-05-31."))
+        return None
+    if not 2000 <= found.year <= 2100:
+        faults.append(InputError("expires_on", f"Expiry {found.year} is not a year between 2000 and 2100."))
+        return None
+    return found + timedelta(days=1, seconds=-1)
+
+
+def _lot(session: Session, lot_id: str) -> Lot:
+    found = session.get(Lot, object_id(lot_id, "solution"))
+    if found is None:
+        raise NotFound("There is no such solution.")
+    return found
+
+
+def open_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str) -> dict[str, Any]:
+    """The bottle was opened now; its open life starts."""
+    with desk.write(actor, key, "lot.open") as w:
+        if w.done:
+            return w.done
+        lot = _lot(w.session, lot_id)
+        if lot.opened_at or lot.discarded_at:
+            raise Refused(f"{lot.code} is {'discarded' if lot.discarded_at else 'open'} already.")
+        lot.opened_at = w.now
+        return w.finish(f"lot:{lot.id}", {"code": lot.code}, lot=lot.id)
+
+
+def discard_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str, reason: str) -> dict[str, Any]:
+    """The lot is poured away, as local rules say; runs that used it keep it in their record."""
+    with desk.write(actor, key, "lot.discard") as w:
+        if w.done:
+            return w.done
+        lot, why = _lot(w.session, lot_id), clean_reason(reason)
+        if lot.discarded_at:
+            raise Refused(f"{lot.code} is discarded already.")
+        lot.discarded_at = w.now
+        return w.finish(f"lot:{lot.id}", {"code": lot.code, "reason": why}, lot=lot.id)

@@ -1,0 +1,198 @@
+"""What is done to probes, the waits it starts, and how often it is due."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, OutOfRange
+from brumel.methods.maintenance import MaintenanceSpec, kinds_of, load_maintenance
+from brumel.store.tables import Maintenance, Probe, User
+from brumel.work.desk import Desk, NotAllowed, Refused, Write, clean_reason
+from brumel.work.kit import meters, probes
+
+
+def last_maintenance(session: Session, probe_id: uuid.UUID, before: datetime) -> Maintenance | None:
+    """The newest thing done to a probe."""
+    query = select(Maintenance).where(Maintenance.probe_id == probe_id, Maintenance.at <= before)
+    return session.scalar(query.order_by(Maintenance.at.desc()).limit(1))
+
+
+def maintenance_words(found: Probe, done: Maintenance) -> tuple[str, str]:
+    """What was done and what the probe does meanwhile, in words."""
+    spec = load_maintenance().get(found.quantity, {}).get(done.what)
+    return (spec.words, spec.meanwhile) if spec else (done.what, "")
+
+
+def hours_since(session: Session, found: Probe, what: str, now: datetime) -> float | None:
+    """Hours since something was last done to a probe; None where it never was."""
+    query = select(Maintenance.at).where(
+        Maintenance.probe_id == found.id, Maintenance.what == what, Maintenance.at <= now
+    )
+    at = session.scalar(query.order_by(Maintenance.at.desc()).limit(1))
+    return None if at is None else (now - at).total_seconds() / 3600
+
+
+LONGEST_WAIT_H = 24 * 14
+
+
+# -- maintenance
+
+
+def maintenance_kinds(probe: Probe) -> Mapping[str, MaintenanceSpec]:
+    """What can be done to a probe of this quantity and kind."""
+    return kinds_of(probe.quantity, probe.kind)
+
+
+def wait_h(probe: Probe, what: str) -> float:
+    """The wait a maintenance starts: the probe's own, from its manual, else the default of its kind [h]."""
+    return float(probe.waits.get(what, maintenance_kinds(probe)[what].wait_for(probe.kind)))
+
+
+def interval_days(probe: Probe, what: str) -> int | None:
+    """How often it is due: the probe's own interval, else the default; None or 0 where only on need [d]."""
+    own = probe.intervals.get(what)
+    return (int(own) or None) if own is not None else maintenance_kinds(probe)[what].every_days
+
+
+def record_maintenance(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, note: str = "", fresh: bool = True
+) -> dict[str, Any]:
+    """Something was done to the probe just now; the wait it needs starts. The calibration before it no longer holds.
+
+    `fresh` says that a part which must be new (a membrane, a tip) is new.
+    """
+    with desk.write(actor, key, "probe.upkeep") as w:
+        if w.done:
+            return w.done
+        probe = probes.probe_of(w.session, probe_id)
+        if what not in maintenance_kinds(probe):
+            raise InputError("what", "Choose what was done from the list.", value=what)
+        if probes.open_run(w.session, probe.id):
+            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+        spec = maintenance_kinds(probe)[what]
+        if spec.fresh and not fresh:
+            raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
+        note = clean_reason(note, required=False)
+        ready = _done(w, probe, what, note)
+        return w.finish(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note}, probe=probe.id)
+
+
+def _done(w: Write, probe: Probe, what: str, note: str) -> datetime:
+    ready = w.now + timedelta(hours=wait_h(probe, what))
+    w.session.add(Maintenance(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=w.actor.id))
+    return ready
+
+
+def record_battery_change(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, note: str) -> dict[str, Any]:
+    """The meter's battery was changed: every probe that lost its polarising voltage starts its wait."""
+    with desk.write(actor, key, "meter.battery") as w:
+        if w.done:
+            return w.done
+        meter = meters.meter_of(w.session, meter_id)
+        words = clean_reason(note)
+        meter.battery = f"{words} ({w.now:%d %b %Y})"
+        waiting = []
+        on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
+        for probe in w.session.scalars(on_it):
+            if "power" in maintenance_kinds(probe) and wait_h(probe, "power") > 0:
+                _done(w, probe, "power", "battery of the meter changed")
+                waiting.append(probe.name)
+        return w.finish(f"meter:{meter.id}", {"note": words, "waiting": waiting}, meter=meter.id, waiting=waiting)
+
+
+def set_interval(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, days: float | None, reason: str
+) -> dict[str, Any]:
+    """How often a maintenance of this probe is due [d]; None goes back to the default, 0 is never. For the lead."""
+
+    def check() -> None:
+        if days is not None and (not 0 <= days <= 3650 or days != int(days)):
+            raise OutOfRange("days", days, 0, 3650, "d")
+
+    return _set_own(desk, actor, key, probe_id, "intervals", what, days, check, reason)
+
+
+def set_wait(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, hours: float | None, reason: str
+) -> dict[str, Any]:
+    """A wait of the probe's own, as its manual says [h]; None goes back to the default. For the lead."""
+
+    def check() -> None:
+        if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
+            raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
+
+    return _set_own(desk, actor, key, probe_id, "waits", what, hours, check, reason)
+
+
+def _set_own(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    probe_id: str,
+    field: str,
+    what: str,
+    value: float | None,
+    check: Callable[[], None],
+    reason: str,
+) -> dict[str, Any]:
+    """Set one entry of the probe's own record, or take it out again."""
+    if actor.role != "lead":
+        raise NotAllowed(f"{field.capitalize()} of a probe are set by the lead.")
+    with desk.write(actor, key, f"probe.{field.removesuffix('s')}") as w:
+        if w.done:
+            return w.done
+        probe = probes.probe_of(w.session, probe_id)
+        if what not in maintenance_kinds(probe):
+            raise InputError("what", "Choose which maintenance from the list.", value=what)
+        check()
+        why = clean_reason(reason)
+        others = {k: v for k, v in getattr(probe, field).items() if k != what}
+        setattr(probe, field, others if value is None else {**others, what: value})
+        return w.finish(f"probe:{probe.id}", {"what": what, field: value, "reason": why}, probe=probe.id)
+
+
+def maintenance_history(session: Session, probe_id: uuid.UUID, count: int = 20) -> list[Maintenance]:
+    """What was done to a probe, newest first."""
+    query = select(Maintenance).where(Maintenance.probe_id == probe_id).order_by(Maintenance.at.desc()).limit(count)
+    return list(session.scalars(query))
+
+
+@dataclass(frozen=True)
+class Wait:
+    """A wait that still runs: what was done, in words, what the probe does meanwhile, and when it ends."""
+
+    done: Maintenance
+    words: str
+    meanwhile: str
+    ready_at: datetime
+
+
+LONGEST_WAIT = timedelta(days=14)
+
+
+def conditioning(session: Session, found: Probe, now: datetime) -> Wait | None:
+    """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
+    return waits(session, [found], now).get(found.id)
+
+
+def waits(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Wait]:
+    """The waits that still run, by probe."""
+    own = {p.id: p for p in probes}
+    query = select(Maintenance).where(
+        Maintenance.probe_id.in_(own), Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT
+    )
+    found: dict[uuid.UUID, Wait] = {}
+    for done in session.scalars(query):
+        probe = own[done.probe_id]
+        hours = probe.waits.get(done.what)
+        ready = done.ready_at if hours is None else done.at + timedelta(hours=float(hours))
+        if ready > now and (done.probe_id not in found or ready > found[done.probe_id].ready_at):
+            found[done.probe_id] = Wait(done, *maintenance_words(probe, done), ready)
+    return found

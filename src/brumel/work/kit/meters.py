@@ -1,0 +1,200 @@
+"""Meters: their record, link and settings."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import secrets
+import uuid
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core import meter_settings
+from brumel.core.errors import InputError, InputErrors
+from brumel.store.tables import Meter, MeterSettings, Probe, User
+from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write, clean_reason, object_id
+
+
+def meter_of(session: Session, meter_id: str | uuid.UUID) -> Meter:
+    """One meter by id; the front door for everything that names a meter."""
+    found = session.get(Meter, object_id(meter_id, "meter"))
+    if found is None:
+        raise NotFound("There is no such meter.")
+    return found
+
+
+def meters_in_service(session: Session) -> list[Meter]:
+    """All meters in service."""
+    return list(session.scalars(select(Meter).where(Meter.retired_at.is_(None)).order_by(Meter.name)))
+
+
+def last_settings(session: Session, meter_id: uuid.UUID, before: datetime | None = None) -> MeterSettings | None:
+    """The settings of a meter as they were last recorded, by a moment where one is named."""
+    query = select(MeterSettings).where(MeterSettings.meter_id == meter_id)
+    if before is not None:
+        query = query.where(MeterSettings.at <= before)
+    return session.scalar(query.order_by(MeterSettings.at.desc()).limit(1))
+
+
+def settings_history(session: Session, meter_id: uuid.UUID, count: int = 12) -> list[MeterSettings]:
+    """The settings of a meter over time, newest first."""
+    query = (
+        select(MeterSettings).where(MeterSettings.meter_id == meter_id).order_by(MeterSettings.at.desc()).limit(count)
+    )
+    return list(session.scalars(query))
+
+
+def retired_meters(session: Session) -> list[Meter]:
+    """Meters that were put away for good, the last first."""
+    return list(session.scalars(select(Meter).where(Meter.retired_at.is_not(None)).order_by(Meter.retired_at.desc())))
+
+
+LINKS = {"typed": "no link, readings are typed", "sdi12": "a link (SDI-12)", "simulated": "simulated, inside Brumel"}
+
+
+SERIAL = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/ -]{0,39}$")
+
+
+@dataclass(frozen=True)
+class MeterForm:
+    """A meter as it was typed."""
+
+    name: str
+    serial: str
+    link: str
+    description: str = ""
+    firmware: str = ""
+
+
+def clean_words(field: str, label: str, text: str, low: int, high: int, faults: list[InputError]) -> str:
+    clean = " ".join(text.replace("\x00", "").split())
+    if not low <= len(clean) <= high:
+        faults.append(InputError(field, f"{label} must have {low} to {high} characters."))
+    return clean
+
+
+def raise_faults(faults: list[InputError]) -> None:
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+
+
+def _meter(w: Write, given: MeterForm, own: uuid.UUID | None) -> dict[str, str]:
+    faults: list[InputError] = []
+    found = {
+        "name": clean_words("name", "Name", given.name, 2, 40, faults),
+        "serial": given.serial.strip(),
+        "link": given.link,
+        "description": clean_words("description", "Description", given.description, 0, 200, faults),
+        "firmware": clean_words("firmware", "Firmware", given.firmware, 0, 30, faults),
+    }
+    if not SERIAL.match(found["serial"]):
+        faults.append(InputError("serial", "Serial takes letters, digits, blanks, . _ / and -, at most 40."))
+    if given.link not in LINKS:
+        faults.append(InputError("link", "Say how its readings come: typed, or by a link."))
+    twin = select(Meter.id).where(Meter.name == found["name"], Meter.retired_at.is_(None))
+    if w.session.scalar(twin if own is None else twin.where(Meter.id != own)):
+        faults.append(InputError("name", f"There is a meter “{found['name']}” already."))
+    raise_faults(faults)
+    return found
+
+
+def save_meter(desk: Desk, actor: User, key: uuid.UUID, given: MeterForm, meter_id: str = "") -> dict[str, Any]:
+    """Add a meter, or change the record of one. All faults at once. Returns {"meter": id}."""
+    with desk.write(actor, key, "meter.save") as w:
+        if w.done:
+            return w.done
+        found = meter_of(w.session, meter_id) if meter_id else None
+        values = _meter(w, given, found.id if found else None)
+        if found is None:
+            found = Meter(id=uuid.uuid4(), **values)
+            w.session.add(found)
+            w.session.flush()
+        else:
+            for name, value in values.items():
+                setattr(found, name, value)
+        return w.finish(f"meter:{found.id}", dict(values), meter=found.id)
+
+
+def retire_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
+    """Put a meter away for good; its record stays. Probes must be moved or retired first."""
+    with desk.write(actor, key, "meter.retire") as w:
+        if w.done:
+            return w.done
+        found, why = meter_of(w.session, meter_id), clean_reason(reason)
+        if w.session.scalar(select(Probe.id).where(Probe.meter_id == found.id, Probe.retired_at.is_(None)).limit(1)):
+            raise Refused(f"{found.name} still has probes. Move or retire them first.")
+        found.retired_at = w.now
+        return w.finish(f"meter:{found.id}", {"reason": why}, meter=found.id)
+
+
+def restore_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
+    """A meter that was put away comes back into service. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("A meter is brought back by the lead.")
+    with desk.write(actor, key, "meter.restore") as w:
+        if w.done:
+            return w.done
+        found, why = meter_of(w.session, meter_id), clean_reason(reason)
+        if found.retired_at is None:
+            raise MovedOn(f"{found.name} is in service already.")
+        found.retired_at = None
+        return w.finish(f"meter:{found.id}", {"reason": why}, meter=found.id)
+
+
+def new_token(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str) -> dict[str, Any]:
+    """A fresh token for the link program of a meter; shown once, only its hash is kept. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("Link tokens are made by the lead.")
+    with desk.write(actor, key, "meter.token") as w:
+        if w.done:
+            return {**w.done, "token": ""}
+        found = meter_of(w.session, meter_id)
+        if found.link != "sdi12":
+            raise Refused(f"{found.name} has no link. Set it to “a link” first.")
+        token = secrets.token_urlsafe(24)
+        found.token_hash = token_hash(token)
+        return {**w.finish(f"meter:{found.id}", {}, meter=found.id), "token": token}
+
+
+def token_hash(token: str) -> str:
+    """What is kept of a token: it is long and random, so a plain hash will do."""
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+# -- settings and inspection
+
+
+def record_settings(
+    desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, settings: Mapping[str, Any], reason: str
+) -> dict[str, Any]:
+    """Record a meter's settings. A change since last time must be acknowledged with a reason."""
+    with desk.write(actor, key, "meter.settings") as w:
+        if w.done:
+            return w.done
+        meter = meter_of(w.session, meter_id)
+        found = meter_settings.checked(settings)
+        last = last_settings(w.session, meter.id)
+        changed = meter_settings.changes(last.settings, found) if last else ()
+        why = clean_reason(reason, required=False)
+        if changed and len(why) < 3:
+            raise Refused(
+                "Settings changed since last time: "
+                + " ".join(c.sentence for c in changed)
+                + " Say why, so that it is known."
+            )
+        made = MeterSettings(
+            id=uuid.uuid4(),
+            meter_id=meter.id,
+            at=w.now,
+            settings=found,
+            changes=[c.sentence for c in changed],
+            reason=why,
+            by_id=actor.id,
+        )
+        w.session.add(made)
+        return w.finish(f"meter:{meter.id}", {"changes": made.changes, "reason": why}, recorded=made.id)

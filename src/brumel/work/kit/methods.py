@@ -1,0 +1,218 @@
+"""The methods in use: those shipped, and those the lead made the site's own; each run keeps the version it was made with."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.methods import ORDER, Method, load_method, load_methods
+from brumel.methods.loader import method_faults
+from brumel.methods.model import BandSpec, Limit
+from brumel.store.tables import MethodVersion, Probe, User
+from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, clean_reason
+
+MOST_STEPS = 8
+
+
+_KEY = re.compile(r"^[a-z0-9.-]{3,40}$")
+
+
+def _newest(session: Session) -> dict[str, MethodVersion]:
+    rows = session.scalars(
+        select(MethodVersion).distinct(MethodVersion.key).order_by(MethodVersion.key, MethodVersion.version.desc())
+    )
+    return {row.key: row for row in rows}
+
+
+def methods_in_use(session: Session, quantity: str = "") -> dict[str, Method]:
+    """All methods in use by key, in the order they are offered; the site's own stand before the shipped ones."""
+    own = _newest(session)
+    made = {k: Method.model_validate(v.body) for k, v in own.items() if not v.retired}
+    shipped = {k: m for k, m in load_methods().items() if k not in own}
+    found = {**{k: m for k, m in made.items() if k not in load_methods()}, **shipped}
+    found |= {k: m for k, m in made.items() if k in load_methods()}
+    return {k: m for k, m in found.items() if not quantity or m.quantity == quantity}
+
+
+def methods_by_quantity(session: Session) -> list[tuple[str, list[Method]]]:
+    """All methods in use, quantity by quantity in the order of a calibration session."""
+    found = methods_in_use(session).values()
+    return [(q, [m for m in found if m.quantity == q]) for q in ORDER]
+
+
+def method(session: Session, key: str) -> Method | None:
+    """The method of that key in its newest version; None where there is none or it was taken out of use."""
+    if not _KEY.match(key):
+        return None
+    row = session.scalar(
+        select(MethodVersion).where(MethodVersion.key == key).order_by(MethodVersion.version.desc()).limit(1)
+    )
+    if row is not None:
+        return None if row.retired else Method.model_validate(row.body)
+    return load_method(key)
+
+
+def is_own_method(session: Session, key: str) -> bool:
+    """Whether the lead made or changed it."""
+    if not _KEY.match(key):
+        return False
+    return session.scalar(select(MethodVersion.id).where(MethodVersion.key == key).limit(1)) is not None
+
+
+def method_versions(session: Session, key: str) -> list[MethodVersion]:
+    """Every version the lead made, newest first."""
+    if not _KEY.match(key):
+        return []
+    query = select(MethodVersion).where(MethodVersion.key == key).order_by(MethodVersion.version.desc())
+    return list(session.scalars(query))
+
+
+def method_for_probe(found: Method, probe: Probe) -> Method:
+    """The method with the probe's own limits and stowing in place of its own; the record of the probe wins."""
+    limits = dict(found.limits)
+    for name, body in probe.limits.items():
+        if name in limits:
+            kind = BandSpec if isinstance(limits[name], BandSpec) else Limit
+            limits[name] = kind.model_validate(body)
+    stow = f"{probe.storage} (the probe's own record)" if probe.storage else found.stow
+    return found.model_copy(update={"limits": limits, "stow": stow})
+
+
+USUAL = {
+    "ph": "ph-7-4-10",
+    "conductivity": "ec-air-one",
+    "oxygen": "do-saturated-air",
+    "redox": "orp-check",
+    "nitrate": "no3-two",
+    "ammonium": "nh4-two",
+    "temperature": "temp-two-points",
+    "chlorine": "cl-check",
+}
+
+
+def default_method(session: Session, probe: Probe) -> Method:
+    """The method offered first: the usual one of the quantity, else another in use.
+
+    Where none is in use any more, the usual one as it last was, so that the probe's pages still have its limits; no run
+    can be started with it.
+    """
+    key = USUAL[probe.quantity]
+    if (found := method(session, key)) is not None:
+        return found
+    others = methods_in_use(session, probe.quantity)
+    if others:
+        return next(iter(others.values()))
+    newest = _newest(session).get(key)
+    return Method.model_validate(newest.body) if newest else load_methods()[key]
+
+
+def save_method(
+    desk: Desk, actor: User, key: uuid.UUID, *, body: dict[str, Any], reason: str, turn: int
+) -> dict[str, Any]:
+    """Put a method in use as a new version: a copy under a new key, or the next version of one. For the lead.
+
+    `turn` is the version the form was made from; another's change in between is not overwritten.
+    """
+    if actor.role != "lead":
+        raise NotAllowed("Methods are made and changed by the lead.")
+    with desk.write(actor, key, "method.save") as w:
+        if w.done:
+            return w.done
+        why = clean_reason(reason)
+        if len(body.get("steps") or ()) > MOST_STEPS:
+            raise InputError("steps", f"A method has at most {MOST_STEPS} steps of its own.")
+        newest = method(w.session, str(body.get("key", "")))
+        past = method_versions(w.session, str(body.get("key", "")))
+        number = max([v.version for v in past] + ([newest.version] if newest else [0]))
+        if turn != number:
+            raise Refused(
+                f"“{body.get('key')}” stands at version {number} now, not {turn}. Open it again; what you typed is still "
+                "here."
+            )
+        try:
+            found = Method.model_validate({**body, "version": number + 1})
+        except ValidationError as error:
+            faults = method_faults("Method", error)
+            raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
+        w.session.add(
+            MethodVersion(
+                key=found.key, version=found.version, body=found.stored(), reason=why, at=w.now, by_id=actor.id
+            )
+        )
+        detail = {"key": found.key, "version": found.version, "reason": why, "body": found.stored()}
+        return w.finish(f"method:{found.key}", detail, key=found.key, version=found.version)
+
+
+def retire_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
+    """Take a method out of use; runs made with it keep it. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("Methods are made and changed by the lead.")
+    with desk.write(actor, key, "method.retire") as w:
+        if w.done:
+            return w.done
+        found = method(w.session, method_key)
+        if found is None:
+            raise NotFound("There is no such method in use.")
+        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{found.quantity}"))))
+        if len(methods_in_use(w.session, found.quantity)) == 1:
+            raise Refused(
+                f"“{found.title}” is the last method in use for its quantity; without one no such probe could be "
+                "calibrated. Put another in use first."
+            )
+        why = clean_reason(reason)
+        w.session.add(
+            MethodVersion(
+                key=found.key,
+                version=found.version + 1,
+                body=found.stored(),
+                retired=True,
+                reason=why,
+                at=w.now,
+                by_id=actor.id,
+            )
+        )
+        return w.finish(f"method:{found.key}", {"key": found.key, "reason": why}, key=found.key)
+
+
+def restore_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
+    """Put a method that was taken out of use back in use, as its next version. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("Methods are made and changed by the lead.")
+    with desk.write(actor, key, "method.restore") as w:
+        if w.done:
+            return w.done
+        past = method_versions(w.session, method_key)
+        if not past:
+            raise NotFound("There is no such method.")
+        if not past[0].retired:
+            raise MovedOn("This method is in use already.")
+        why = clean_reason(reason)
+        number = past[0].version + 1
+        body = {**past[0].body, "version": number}
+        w.session.add(
+            MethodVersion(
+                key=method_key, version=number, body=body, retired=False, reason=why, at=w.now, by_id=actor.id
+            )
+        )
+        return w.finish(f"method:{method_key}", {"key": method_key, "reason": why}, key=method_key)
+
+
+def retired_methods(session: Session) -> list[Method]:
+    """The methods that were taken out of use, by title, as they last were."""
+    found = [Method.model_validate(v.body) for v in _newest(session).values() if v.retired]
+    return sorted(found, key=lambda m: m.title)
+
+
+def new_method_key(session: Session, title: str, quantity: str) -> str:
+    """A key for a new method, from its title; never one that is taken."""
+    stem = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")[:30] or quantity
+    key, number = f"own-{stem}", 2
+    while method(session, key) is not None or is_own_method(session, key):
+        key, number = f"own-{stem}-{number}", number + 1
+    return key

@@ -1,0 +1,178 @@
+"""A probe's whole life on one line: calibrations, maintenance, control charts and a forecast of its end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core import ageing
+from brumel.core.verdict import Band, Tolerance
+from brumel.methods import Method
+from brumel.store.tables import Calibration, Maintenance, Probe, ProbeInstallation
+from brumel.work.kit import calibrations, maintenance, methods
+from brumel.work.quantities.book import quantity_of
+
+LONGEST_LIFE = 120
+
+
+@dataclass(frozen=True)
+class Strand:
+    """One quantity over the life: values with their times and outcomes, limits, chart and forecast."""
+
+    key: str
+    name: str
+    unit: str
+    digits: int
+    times: tuple[datetime, ...]
+    values: tuple[float, ...]
+    outcomes: tuple[str, ...]
+    band: Band | None
+    chart: ageing.ControlChart | None
+    forecast: ageing.Forecast | None
+
+
+@dataclass(frozen=True)
+class Life:
+    """Everything the probe's page draws."""
+
+    strands: tuple[Strand, ...]
+    maintenance: tuple[tuple[datetime, str], ...]
+
+    @property
+    def sentences(self) -> tuple[str, ...]:
+        """What the charts and forecasts have to say, the forecasts first."""
+        ahead = [s.forecast.sentence for s in self.strands if s.forecast]
+        seen = [
+            f"{s.name.capitalize()}: {signal.sentence}"
+            for s in self.strands
+            if s.chart
+            for signal in s.chart.signals[-2:]
+        ]
+        return (*ahead, *seen)
+
+
+def life_of_probe(session: Session, probe: Probe) -> Life:
+    """The life of a probe, oldest first. What a run did not measure (a carried slope, a check's cell) is left out."""
+    own = quantity_of(probe.quantity)
+    past = list(reversed(calibrations.recent_calibrations(session, probe.id, LONGEST_LIFE)))
+    method = methods.method_for_probe(methods.default_method(session, probe), probe)
+    renewed = _renewed(session, probe)
+    strands = [_followed(strand, past, method, renewed) for strand in own.strands]
+    settle = calibrations.settle_times(session, [c.run_id for c in past])
+    timed = [c for c in past if c.run_id in settle]
+    strands.append(_strand(("settling", "slowest cup", "s", 3.0, 0), timed, [settle[c.run_id] for c in timed], None))
+    if errors := [(c, _as_found(c)) for c in past if _as_found(c) is not None]:
+        strands.append(
+            _strand(
+                ("as_found", "error as found", own.unit, 0.0, own.digits),
+                [c for c, _ in errors],
+                [e for _, e in errors if e is not None],
+                None,
+            )
+        )
+    done = reversed(maintenance.maintenance_history(session, probe.id, 200))
+    marks = [
+        *((u.at, _words(probe, u)) for u in done),
+        *((f.at, f"fitted to {f.meter.name}") for f in installations(session, probe)),
+    ]
+    return Life(tuple(s for s in strands if len(s.values) > 1), tuple(sorted(marks)))
+
+
+def _renewed(session: Session, probe: Probe) -> datetime | None:
+    """When the probe last got a new part (membrane, cap, tip): charts and forecasts begin there anew."""
+    fresh = [what for what, spec in maintenance.maintenance_kinds(probe).items() if spec.fresh]
+    at = [u.at for u in maintenance.maintenance_history(session, probe.id, 200) if u.what in fresh]
+    return max(at, default=None)
+
+
+def installations(session: Session, probe: Probe) -> list[ProbeInstallation]:
+    """Which meters the probe was on, oldest first."""
+    return list(
+        session.scalars(
+            select(ProbeInstallation).where(ProbeInstallation.probe_id == probe.id).order_by(ProbeInstallation.at)
+        )
+    )
+
+
+def _as_found(found: Calibration) -> float | None:
+    """The largest error in the run's cups before adjusting, signed."""
+    return max((float(a["error"]) for a in found.as_found), key=abs, default=None)
+
+
+def _followed(
+    strand: tuple[str, str, str, str, float, int], past: Sequence[Calibration], method: Method, renewed: datetime | None
+) -> Strand:
+    key, name, unit, limit, sigma, digits = strand
+    measured = [c for c in past if key in c.figures and not (key == "slope_percent" and c.fit["kind"] == "offset")]
+    measured = [c for c in measured if not (key in ("cell_constant", "gain_percent") and c.fit["kind"] == "check")]
+    values = [float(c.figures[key]) for c in measured]
+    since = [c for c in measured if renewed is None or c.at >= renewed]
+    band = method.band(limit).band() if limit else _around(key, method, since or measured)
+    return _strand((key, name, unit, sigma, digits), measured, values, band, len(since))
+
+
+def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | None:
+    """Limits of what is judged against a nominal value or a tolerance, put on the drawing's own scale."""
+    limits = method.judged_by()
+    if key == "cell_constant" and past:
+        nominal, found = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
+        at = [float(f"{nominal * (1 + v / 100):.4g}") for v in (*found.fit, *found.care)]
+        return Band(at[0], at[1], at[2], at[3], source=found.source)
+    if key == "gain_percent" and past:
+        first, found = float(past[0].figures["gain_percent"]), method.band("gain")
+        at = [float(f"{first * v / 100:.3g}") for v in (*found.fit, *found.care)]
+        return Band(at[0], at[1], at[2], at[3], source=found.source)
+    name = {"zero_mg_l": "zero", "error_mv": "tolerance", "error_c": "tolerance", "error_mg_l": "tolerance"}.get(
+        key, ""
+    )
+    limit = limits.get(name)
+    if isinstance(limit, Tolerance):
+        return Band(-limit.value, limit.value, -2 * limit.value, 2 * limit.value, source=limit.source)
+    return None
+
+
+def _words(probe: Probe, done: Maintenance) -> str:
+    return maintenance.maintenance_words(probe, done)[0]
+
+
+def _strand(
+    what: tuple[str, str, str, float, int],
+    past: Sequence[Calibration],
+    values: list[float],
+    band: Band | None,
+    since: int | None = None,
+) -> Strand:
+    """`what`: key, name, unit, the difference that does not matter to the trade, digits; `since` counts the newest values
+    that belong to the present membrane or tip."""
+    key, name, unit, sigma, digits = what
+    count = len(values) if since is None else since
+    mine = values[len(values) - count :]
+    chart = ageing.control_chart(mine, smallest_sigma=sigma) if len(mine) >= 5 and sigma else None
+    if chart and count < len(values):
+        shift = len(values) - count
+        chart = replace(chart, signals=tuple(replace(g, index=g.index + shift) for g in chart.signals))
+    ahead = None
+    if band is not None and len(mine) >= 5:
+        recent = list(past[-min(12, count) :])
+        days = [(c.at - recent[0].at).total_seconds() / 86400 for c in recent]
+        if days[-1] > 0:
+            # The care limit the trend is heading for: beyond it the verdict is "do not use".
+            falling = values[-1] < values[-len(recent)]
+            limit = band.care_low if falling else band.care_high
+            ahead = ageing.forecast(days, values[-len(recent) :], limit, what=name[:1].upper() + name[1:])
+    return Strand(
+        key,
+        name,
+        unit,
+        digits,
+        tuple(c.at for c in past),
+        tuple(values),
+        tuple(c.outcome for c in past),
+        band,
+        chart,
+        ahead,
+    )

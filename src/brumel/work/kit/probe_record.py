@@ -1,0 +1,249 @@
+"""The record of a probe: added, changed, moved, retired, its own limits."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError
+from brumel.core.redox import ELECTRODES
+from brumel.methods import ORDER
+from brumel.methods.model import LIMITS, BandSpec, Limit
+from brumel.store.tables import Meter, Probe, ProbeInstallation, User
+from brumel.work.desk import Desk, MovedOn, NotAllowed, Refused, Write, clean_reason
+from brumel.work.kit import meters, methods, probes
+from brumel.work.kit.meters import SERIAL, clean_words, raise_faults
+
+KINDS: dict[str, tuple[str, ...]] = {
+    "temperature": ("thermistor", "platinum resistance"),
+    "ph": ("refillable", "gel"),
+    "conductivity": ("two-electrode", "four-electrode", "inductive"),
+    "redox": ("refillable", "gel"),
+    "oxygen": ("polarographic", "galvanic", "optical"),
+    "nitrate": ("membrane tip",),
+    "ammonium": ("membrane tip",),
+    "chlorine": ("membrane tip", "bare electrode"),
+}
+
+
+@dataclass(frozen=True)
+class ProbeForm:
+    """A probe as it was typed; `nominal` is a cell's constant [1/cm], `cable_m` its cable [m]."""
+
+    name: str
+    serial: str
+    quantity: str
+    meter_id: str
+    kind: str = ""
+    cable_m: float | None = None
+    nominal: float | None = None
+    reference_electrode: str = ""
+    storage: str = ""
+    address: str = ""
+    note: str = ""
+
+
+# -- probes
+
+
+def _probe(w: Write, given: ProbeForm, own: Probe | None) -> dict[str, Any]:
+    faults: list[InputError] = []
+    quantity = own.quantity if own else given.quantity
+    name = clean_words("name", "Name", given.name, 2, 40, faults)
+    if quantity not in ORDER:
+        faults.append(InputError("quantity", "Choose what the probe measures."))
+    elif given.kind not in KINDS[quantity]:
+        faults.append(InputError("kind", f"Choose its kind: {', '.join(KINDS[quantity])}."))
+    if not SERIAL.match(given.serial.strip()):
+        faults.append(InputError("serial", "Serial takes letters, digits, blanks, . _ / and -, at most 40."))
+    twin = select(Probe.id).where(Probe.name == name, Probe.retired_at.is_(None))
+    if w.session.scalar(twin if own is None else twin.where(Probe.id != own.id)):
+        faults.append(InputError("name", f"There is a probe “{name}” already."))
+    door = Door()
+    if given.cable_m is not None:
+        door.number("cable", given.cable_m, 0, 300)
+    if quantity == "conductivity":
+        if given.nominal is None:
+            faults.append(InputError("nominal", "Nominal cell constant must be given for a conductivity cell."))
+        else:
+            door.number("nominal cell constant", given.nominal, 0.005, 20)
+    if quantity == "redox" and given.reference_electrode not in ELECTRODES:
+        faults.append(InputError("electrode", "Name the reference electrode of the ORP probe."))
+    if given.address and not re.fullmatch(r"[0-9A-Za-z]", given.address):
+        faults.append(InputError("address", "Address on the link is one letter or digit."))
+    raise_faults([*faults, *door.faults])
+    return {
+        "name": name,
+        "serial": given.serial.strip(),
+        "kind": given.kind,
+        "cable_m": given.cable_m,
+        "nominal": given.nominal if quantity == "conductivity" else None,
+        "reference_electrode": given.reference_electrode if quantity == "redox" else "",
+        "storage": clean_words("storage", "Stowing", given.storage, 0, 300, faults),
+        "address": given.address,
+        "note": clean_words("note", "Note", given.note, 0, 300, faults),
+    }
+
+
+def _free_address(w: Write, meter: Meter, address: str, own: uuid.UUID | None) -> None:
+    query = select(Probe.name).where(Probe.meter_id == meter.id, Probe.address == address, Probe.retired_at.is_(None))
+    if own is not None:
+        query = query.where(Probe.id != own)
+    taken = w.session.scalar(query) if address else None
+    if taken:
+        raise InputError("address", f"Address “{address}” on {meter.name} belongs to {taken} already.")
+
+
+def save_probe(desk: Desk, actor: User, key: uuid.UUID, given: ProbeForm, probe_id: str = "") -> dict[str, Any]:
+    """Add a probe, or change the record of one; what it measures stays. All faults at once. Returns {"probe": id}."""
+    with desk.write(actor, key, "probe.save") as w:
+        if w.done:
+            return w.done
+        found = probes.probe_of(w.session, probe_id) if probe_id else None
+        values = _probe(w, given, found)
+        meter = found.meter if found else meters.meter_of(w.session, given.meter_id)
+        _free_address(w, meter, values["address"], found.id if found else None)
+        if found is None:
+            found = Probe(
+                id=uuid.uuid4(),
+                meter_id=meter.id,
+                quantity=given.quantity,
+                in_service=w.now,
+                waits={},
+                intervals={},
+                limits={},
+                **values,
+            )
+            w.session.add(found)
+            w.session.flush()
+            w.session.add(
+                ProbeInstallation(
+                    probe_id=found.id, meter_id=meter.id, at=w.now, reason="put in service", by_id=actor.id
+                )
+            )
+        else:
+            if probes.open_run(w.session, found.id):
+                raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
+            for name, value in values.items():
+                setattr(found, name, value)
+        return w.finish(f"probe:{found.id}", values, probe=found.id)
+
+
+def move_probe(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, meter_id: str, address: str, reason: str
+) -> dict[str, Any]:
+    """Fit the probe to another meter: its calibration was made with the old one and no longer counts."""
+    with desk.write(actor, key, "probe.move") as w:
+        if w.done:
+            return w.done
+        found, to, why = (
+            probes.probe_of(w.session, probe_id),
+            meters.meter_of(w.session, meter_id),
+            clean_reason(reason),
+        )
+        if found.retired_at or to.retired_at:
+            raise Refused("What is retired cannot be fitted.")
+        if probes.open_run(w.session, found.id):
+            raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
+        if to.id == found.meter_id:
+            raise Refused(f"{found.name} is on {to.name} already.")
+        address = address.strip()
+        if address and not re.fullmatch(r"[0-9A-Za-z]", address):
+            raise InputError("address", "Address on the link is one letter or digit.")
+        _free_address(w, to, address, found.id)
+        w.session.add(ProbeInstallation(probe_id=found.id, meter_id=to.id, at=w.now, reason=why, by_id=actor.id))
+        detail = {"from": found.meter.name, "to": to.name, "reason": why}
+        found.meter_id, found.address = to.id, address
+        return w.finish(f"probe:{found.id}", detail, probe=found.id)
+
+
+def retire_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
+    """Throw a probe away, or put it away for good; its record stays. For the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("A probe is retired by the lead.")
+    with desk.write(actor, key, "probe.retire") as w:
+        if w.done:
+            return w.done
+        found, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+        if found.retired_at:
+            raise Refused(f"{found.name} is retired already.")
+        if probes.open_run(w.session, found.id):
+            raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
+        found.retired_at = w.now
+        return w.finish(f"probe:{found.id}", {"reason": why}, probe=found.id)
+
+
+def restore_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
+    """A probe that was put away comes back into service, on the meter it was on. For the lead.
+
+    Its calibration is as old as it is: what it may be trusted for follows from its record.
+    """
+    if actor.role != "lead":
+        raise NotAllowed("A probe is brought back by the lead.")
+    with desk.write(actor, key, "probe.restore") as w:
+        if w.done:
+            return w.done
+        found, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+        if found.retired_at is None:
+            raise MovedOn(f"{found.name} is in service already.")
+        if found.meter.retired_at is not None:
+            raise Refused(f"{found.meter.name} is put away. Bring the meter back first.")
+        found.retired_at = None
+        return w.finish(f"probe:{found.id}", {"reason": why}, probe=found.id)
+
+
+def set_limit(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    probe_id: str,
+    name: str,
+    numbers: Mapping[str, float | None],
+    source: str,
+    reason: str,
+) -> dict[str, Any]:
+    """A limit of the probe's own, as its manual says; without numbers it goes back to the method's. For the lead.
+
+    `numbers` holds "value", or "fit_low", "fit_high", "care_low", "care_high".
+    """
+    if actor.role != "lead":
+        raise NotAllowed("Limits of a probe are set by the lead.")
+    with desk.write(actor, key, "probe.limit") as w:
+        if w.done:
+            return w.done
+        probe = probes.probe_of(w.session, probe_id)
+        bands, singles = LIMITS[probe.quantity]
+        if name not in bands | singles:
+            raise InputError("limit", "Choose which limit from the list.", value=name)
+        why = clean_reason(reason)
+        others = {k: v for k, v in probe.limits.items() if k != name}
+        given = {k: v for k, v in numbers.items() if v is not None}
+        if given:
+            unit = methods.default_method(w.session, probe).limits[name].unit
+            others[name] = _limit(name in bands, given, unit, source)
+        probe.limits = others
+        return w.finish(f"probe:{probe.id}", {"limit": name, "own": others.get(name), "reason": why}, probe=probe.id)
+
+
+def _limit(is_band: bool, given: Mapping[str, float], unit: str, source: str) -> dict[str, Any]:
+    source = " ".join(source.split())[:120]
+    if len(source) < 3:
+        raise InputError("source", "Source must say who states this limit, as “its manual, page 12”.")
+    if not is_band:
+        if "value" not in given or given["value"] <= 0:
+            raise InputError("value", "Limit must be one number above 0.")
+        return Limit(value=given["value"], unit=unit, source=source).model_dump(mode="json")
+    needed = ("fit_low", "fit_high", "care_low", "care_high")
+    if any(n not in given for n in needed):
+        raise InputError("limit", "A limit of two widths needs all four numbers: fit and with care, low and high.")
+    fit, care = (given["fit_low"], given["fit_high"]), (given["care_low"], given["care_high"])
+    if not care[0] <= fit[0] < fit[1] <= care[1]:
+        raise InputError("limit", "The limits of “fit” must lie inside those of “with care”, low before high.")
+    return BandSpec(fit=fit, care=care, unit=unit, source=source).model_dump(mode="json")

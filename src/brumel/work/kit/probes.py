@@ -1,0 +1,84 @@
+"""Probes, and where each stands now."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.store.tables import Dip, Meter, Probe, ProbeInstallation, Run, RunEnd
+from brumel.work.desk import NotFound, object_id
+
+
+def probe_of(session: Session, probe_id: str | uuid.UUID) -> Probe:
+    """One probe by id; the front door for everything that names a probe."""
+    found = session.get(Probe, object_id(probe_id, "probe"))
+    if found is None:
+        raise NotFound("There is no such probe.")
+    return found
+
+
+def probes_in_service(session: Session) -> list[Probe]:
+    """All probes in service."""
+    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None))
+    return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
+
+
+def last_installation(session: Session, probe_id: uuid.UUID, before: datetime) -> ProbeInstallation | None:
+    """The last time a probe was fitted to a meter."""
+    query = select(ProbeInstallation).where(ProbeInstallation.probe_id == probe_id, ProbeInstallation.at <= before)
+    return session.scalar(query.order_by(ProbeInstallation.at.desc()).limit(1))
+
+
+def retired_probes(session: Session) -> list[Probe]:
+    """Probes that were put away for good, the last first."""
+    query = select(Probe).where(Probe.retired_at.is_not(None)).order_by(Probe.retired_at.desc())
+    return list(session.scalars(query))
+
+
+def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
+    """The run of this probe that has not ended, if there is one."""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    query = select(Run).where(Run.probe_id == probe_id, ~ended)
+    return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
+
+
+def open_runs(session: Session, found: Sequence[Probe]) -> dict[uuid.UUID, Run]:
+    """The runs of these probes that have not ended, by probe."""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    query = select(Run).where(Run.probe_id.in_([p.id for p in found]), ~ended).order_by(Run.started_at)
+    return {run.probe_id: run for run in session.scalars(query)}
+
+
+def waits_for(session: Session, run: Run) -> str:
+    """What of this calibration session must end before an ion tip's run goes on; empty where nothing stands in its way."""
+    if run.calibration_session_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
+        return ""
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    open_ones = session.scalars(select(Run).where(Run.calibration_session_id == run.calibration_session_id, ~ended))
+    names = [r.probe.name for r in open_ones if r.probe.quantity in ("ph", "redox", "conductivity")]
+    return ", ".join(sorted(names))
+
+
+def last_run(session: Session, probe_id: uuid.UUID) -> Run | None:
+    """The newest run of a probe, whatever became of it."""
+    return session.scalar(select(Run).where(Run.probe_id == probe_id).order_by(Run.started_at.desc()).limit(1))
+
+
+def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[str, str]:
+    """The lots of the probe's last finished run by this method, by step: what stands on the shelf is usually taken again."""
+    query = (
+        select(Run.cups)
+        .join(RunEnd, RunEnd.run_id == Run.id)
+        .where(Run.probe_id == probe_id, Run.purpose == "calibration", RunEnd.how == "finished")
+        .where(Run.method["key"].astext == method_key)
+    )
+    return dict(session.scalar(query.order_by(Run.started_at.desc()).limit(1)) or {})
+
+
+def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
+    """Where the probe stands now: its newest dip."""
+    return session.scalar(select(Dip).where(Dip.probe_id == probe_id).order_by(Dip.number.desc()).limit(1))

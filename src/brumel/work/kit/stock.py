@@ -1,0 +1,168 @@
+"""What is left of solutions and spares: counted by hand once, then worked out from what the record says was used."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Text, cast, func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError
+from brumel.store.tables import Audit, Count, Lot, Maintenance, Meter, Point, Probe, Run, User
+from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id
+from brumel.work.kit import meters
+
+CUP_ML = 40.0  # a cup and the rinse before it; common practice, no source
+
+
+@dataclass(frozen=True)
+class Left:
+    """How much is left, None where it was never counted; `cups` it gives, for a solution."""
+
+    amount: float | None
+    unit: str
+    counted_at: datetime | None
+    used: float = 0.0
+
+    @property
+    def words(self) -> str:
+        """As "about 310 mL left"; never below nothing."""
+        if self.amount is None:
+            return "never counted"
+        if self.unit == "mL":
+            return f"about {self.amount:.0f} mL left"
+        return f"{self.amount:.0f} left"
+
+    def short_of(self, needed: float) -> str:
+        """A sentence where it does not reach, empty where it does or where nobody counted."""
+        if self.amount is None or self.amount >= needed:
+            return ""
+        many = f"{needed:.0f} mL are" if self.unit == "mL" else "one is" if needed == 1 else f"{needed:.0f} are"
+        return f"{self.words}, {many} needed"
+
+
+def unit_of(lot: Lot) -> str:
+    """In what a lot is counted."""
+    return "pieces" if lot.single_use else "mL"
+
+
+def newest_counts(session: Session, *where: Any) -> Sequence[Count]:
+    """The newest count of each thing."""
+    key = (Count.lot_id, Count.spare)
+    query = select(Count).where(*where).distinct(*key).order_by(*key, Count.at.desc())
+    return session.scalars(query).all()
+
+
+def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = None) -> dict[uuid.UUID, Left]:
+    """What is left of each lot: a cup is used by every run, or every session of several probes, that took a point in it.
+
+    besides : a run whose own cups, and those of its calibration session, are not counted
+    """
+    counts = {c.lot_id: c for c in newest_counts(session, Count.lot_id.in_([lot.id for lot in lots]))}
+    cups: dict[uuid.UUID, int] = {}
+    if counts:
+        newest = select(func.max(Count.at)).where(Count.lot_id == Point.lot_id).correlate(Point).scalar_subquery()
+        cup = func.coalesce(Run.calibration_session_id, Run.id)
+        query = (
+            select(Point.lot_id, func.count(cup.distinct()))
+            .join(Run, Run.id == Point.run_id)
+            .where(Point.lot_id.in_(list(counts)), Point.at > newest)
+            .group_by(Point.lot_id)
+        )
+        if besides is not None:
+            query = query.where(cup != (besides.calibration_session_id or besides.id))
+        cups = {i: n for i, n in session.execute(query) if i is not None}
+    found = {}
+    for lot in lots:
+        count, unit = counts.get(lot.id), unit_of(lot)
+        used = cups.get(lot.id, 0) * (CUP_ML if unit == "mL" else 1.0)
+        found[lot.id] = Left(max(count.amount - used, 0.0) if count else None, unit, count.at if count else None, used)
+    return found
+
+
+#: Spares by key: the words, the unit, the maintenance (quantity, what) that uses one. A meter's batteries come beside them.
+SPARES = {
+    "membrane": ("oxygen membranes", "pieces", ("oxygen", "membrane")),
+    "cap": ("oxygen sensing caps", "pieces", ("oxygen", "cap")),
+    "electrolyte": ("fills of oxygen electrolyte", "fills", ("oxygen", "electrolyte")),
+    "tip-nitrate": ("nitrate tips", "pieces", ("nitrate", "tip")),
+    "tip-ammonium": ("ammonium tips", "pieces", ("ammonium", "tip")),
+    "storage": ("storage solution for pH", "mL", None),
+}
+
+
+MOST = {"mL": 20_000.0, "pieces": 1000.0, "fills": 1000.0, "sets": 1000.0}
+
+
+def spares(session: Session) -> dict[str, tuple[str, Left]]:
+    """Every kind of spare with what is left of it: {key: (words, left)}."""
+    counts = {c.spare: c for c in newest_counts(session, Count.spare != "")}
+    found = {}
+    for key, (words, unit, by) in SPARES.items():
+        count = counts.get(key)
+        used = 0
+        if count is not None and by is not None:
+            query = select(func.count(Maintenance.id)).join(Probe, Probe.id == Maintenance.probe_id)
+            used = (
+                session.scalar(
+                    query.where(Probe.quantity == by[0], Maintenance.what == by[1], Maintenance.at > count.at)
+                )
+                or 0
+            )
+        found[key] = (words, _left(count, unit, used))
+    batteries = select(Audit.subject, Audit.at).where(Audit.action == "meter.battery")
+    changed: dict[str, list[datetime]] = {}
+    for subject, at in session.execute(batteries).tuples():
+        changed.setdefault(subject, []).append(at)
+    for meter in meters.meters_in_service(session):
+        key = f"battery-{meter.id}"
+        count = counts.get(key)
+        used = sum(at > count.at for at in changed.get(f"meter:{meter.id}", ())) if count else 0
+        found[key] = (f"sets of batteries for {meter.name}", _left(count, "sets", used))
+    return found
+
+
+def _left(count: Count | None, unit: str, used: int) -> Left:
+    if count is None:
+        return Left(None, unit, None)
+    return Left(max(count.amount - used, 0.0), unit, count.at, used)
+
+
+def count_stock(
+    desk: Desk, actor: User, key: uuid.UUID, *, amount: float, lot_id: str = "", spare: str = "", reason: str = ""
+) -> dict[str, Any]:
+    """What was counted; it stands until the next count, less what is used from now on."""
+    with desk.write(actor, key, "stock.count") as w:
+        if w.done:
+            return w.done
+        why = clean_reason(reason, required=False)
+        if bool(lot_id) == bool(spare):
+            raise InputError("spare", "Count one thing: a lot, or a spare.")
+        lot = w.session.get(Lot, object_id(lot_id, "solution")) if lot_id else None
+        if lot_id and lot is None:
+            raise NotFound("There is no such solution.")
+        if lot is not None and lot.discarded_at is not None:
+            raise Refused(f"{lot.code} is discarded; there is nothing to count.")
+        unit = unit_of(lot) if lot is not None else _unit(w.session, spare)
+        door = Door()
+        number = door.number("amount", amount, 0, MOST[unit])
+        door.close()
+        w.session.add(
+            Count(lot_id=lot.id if lot else None, spare=spare, amount=number, reason=why, at=w.now, by_id=actor.id)
+        )
+        subject = f"lot:{lot.id}" if lot else f"spare:{spare}"
+        return w.finish(subject, {"amount": number, "unit": unit, "reason": why}, counted=number)
+
+
+def _unit(session: Session, spare: str) -> str:
+    if spare in SPARES:
+        return SPARES[spare][1]
+    known = select(func.concat("battery-", cast(Meter.id, Text)))
+    if spare not in set(session.scalars(known)):
+        raise InputError("spare", "Choose the spare from the list.", value=spare)
+    return "sets"

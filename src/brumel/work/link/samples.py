@@ -1,0 +1,85 @@
+"""Samples of a dip: storing them as they come, reading them back, judging them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+import numpy as np
+from sqlalchemy import ColumnElement, func, select, text
+from sqlalchemy.orm import Session
+
+from brumel.core.settling import Settling, judge
+from brumel.core.trace import Trace
+from brumel.methods.model import SettlingSpec
+from brumel.store.sessions import SAMPLES_CHANNEL
+from brumel.store.tables import Dip, Sample
+
+TYPED_MIN_SAMPLES = 2
+
+
+LONGEST_DIP = timedelta(hours=3)
+
+
+_ADD = text(
+    "insert into samples (dip_id, seq, at, t_s, signal, temperature_c, displayed) "
+    "select :dip, * from unnest(cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
+    "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing"
+)
+
+
+def store_samples(session: Session, dip: Dip, rows: Sequence[tuple[int, float, float, float, float | None]]) -> int:
+    """Add samples (seq, t_s, signal, °C, display); ones that are there already are left. Returns how many are new.
+
+    A sample's time stamp is the dip's start plus its own seconds, so a resend meets the same key.
+    """
+    if not rows:
+        return 0
+    seq, t_s, y, c, shown = (list(column) for column in zip(*rows, strict=True))
+    at = [dip.started_at + timedelta(seconds=t) for t in t_s]
+    done = session.connection().execute(
+        _ADD, {"dip": dip.id, "seq": seq, "at": at, "t": t_s, "y": y, "c": c, "shown": shown}
+    )
+    session.execute(text("select pg_notify(:channel, :dip)"), {"channel": SAMPLES_CHANNEL, "dip": str(dip.id)})
+    return done.rowcount
+
+
+def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
+    """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
+    query = (
+        select(Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
+        .where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
+        .order_by(Sample.seq)
+    )
+    rows = session.execute(query).all()
+    columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
+    return Trace(
+        np.array(columns[0], dtype=np.int64),
+        np.array(columns[1], dtype=float),
+        np.array(columns[2], dtype=float),
+        np.array(columns[3], dtype=float),
+        tuple(columns[4]),
+        dip.entered,
+    )
+
+
+def within(start: datetime) -> tuple[ColumnElement[bool], ColumnElement[bool]]:
+    """The span a dip's samples can lie in; it lets the database leave all other partitions out."""
+    return Sample.at >= start, Sample.at <= start + LONGEST_DIP
+
+
+def next_seq(session: Session, dip: Dip) -> int:
+    """The number the next sample of this dip takes."""
+    newest = session.scalar(select(func.max(Sample.seq)).where(Sample.dip_id == dip.id, *within(dip.started_at)))
+    return 0 if newest is None else newest + 1
+
+
+def judge_trace(found: Trace, spec: SettlingSpec, source: str, quantity: str) -> Settling:
+    """Judge a dip's signal by the method's criteria; typed values need two, live ones five."""
+    few = TYPED_MIN_SAMPLES if source == "typed" else 5
+    criteria = spec.criteria(quantity, min_samples=few)
+    if source == "typed":
+        # Typed values come seldom: the window grows to hold the last three of them.
+        reach = float(found.t_s[-1] - found.t_s[-min(3, len(found.t_s))]) if len(found.t_s) else 0.0
+        criteria = spec.model_copy(update={"window_s": max(spec.window_s, reach)}).criteria(quantity, min_samples=few)
+    return judge(found.t_s, found.signal, criteria)

@@ -1,0 +1,156 @@
+"""The server's side of a meter's link: a session per run of the link program, and samples put where they belong."""
+
+from __future__ import annotations
+
+import hmac
+import math
+import uuid
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.store.tables import Dip, LinkSession, Meter, Probe, RunEnd
+from brumel.work.desk import Desk, NotFound, object_id
+from brumel.work.kit.meters import token_hash
+from brumel.work.link import samples
+
+MOST_ROWS = 500
+
+
+#: The server's clock and the session's may drift apart by so much before the link is asked to begin anew [s].
+MOST_DRIFT_S = 2.0
+
+
+FUTURE_S = 30.0
+
+
+SILENT = timedelta(seconds=15)
+
+
+class BadToken(NotFound):
+    """The link's token is not known, or was replaced."""
+
+
+@dataclass(frozen=True)
+class SampleRow:
+    """One sample as it was sent: address, seconds since the session began, signal, temperature [°C]."""
+
+    address: str
+    elapsed_s: float
+    signal: float
+    temperature_c: float
+
+
+def meter_of(session: Session, token: str) -> Meter:
+    """The meter a token belongs to."""
+    digest = token_hash(token)
+    found = session.scalar(select(Meter).where(Meter.token_hash == digest, Meter.retired_at.is_(None)))
+    if found is None or not token or not hmac.compare_digest(found.token_hash, digest):
+        raise BadToken("This link's token is not known. The lead makes a new one in Kit.")
+    return found
+
+
+def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
+    """A link program begins: its clock starts now. Returns the session and the addresses Kit knows."""
+    with desk.sessions.begin() as session:
+        meter, now = meter_of(session, token), desk.clock()
+        made = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60], last_at=now, last={})
+        session.add(made)
+        on_it = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
+        known = sorted(p.address for p in on_it if p.address)
+        return {"session": str(made.id), "meter": meter.name, "addresses": known}
+
+
+def checked(rows: Any) -> list[SampleRow]:
+    """Rows as they came over the line. Raises InputError for anything that is not a list of sound rows."""
+    if not isinstance(rows, list) or not 0 < len(rows) <= MOST_ROWS:
+        raise InputError("rows", f"Rows must be a list of 1 to {MOST_ROWS}.")
+    found = []
+    for number, row in enumerate(rows, 1):
+        sound = (
+            isinstance(row, list)
+            and len(row) == 4
+            and isinstance(row[0], str)
+            and len(row[0]) == 1
+            and all(isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v) for v in row[1:])
+        )
+        if not sound:
+            raise InputError("rows", f"Row {number} must be an address, seconds, a signal and a temperature.")
+        address, elapsed, signal, at = row[0], float(row[1]), float(row[2]), float(row[3])
+        if not 0 <= elapsed <= 400 * 86400 or abs(signal) > 1e7 or not -40 <= at <= 130:
+            raise InputError("rows", f"Row {number} is outside what a meter can show.")
+        found.append(SampleRow(address, elapsed, signal, at))
+    return found
+
+
+def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: float | None = None) -> dict[str, Any]:
+    """Store what belongs to a dip; the rest was read while the probe stood nowhere. Sent twice, it is there once.
+
+    `now_s` is the link's clock as it sends: where it has drifted from the server's, the link is told to begin `again`.
+    """
+    with desk.sessions.begin() as session:
+        meter, now = meter_of(session, token), desk.clock()
+        link = session.get(LinkSession, object_id(session_id, "link session"))
+        if link is None or link.meter_id != meter.id:
+            raise NotFound("There is no such session of this meter.")
+        probes = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
+        by_address = {p.address: p.id for p in probes if p.address}
+        stored = late = 0
+        grouped: dict[uuid.UUID, list[tuple[datetime, SampleRow]]] = defaultdict(list)
+        for row in rows:
+            at = link.at + timedelta(seconds=row.elapsed_s)
+            if row.address in by_address and at <= now + timedelta(seconds=FUTURE_S):
+                grouped[by_address[row.address]].append((at, row))
+        for probe_id, mine in grouped.items():
+            stored += _place(session, probe_id, mine)
+            late += sum(now - at > timedelta(seconds=10) for at, _ in mine)
+        last = {r.address: [r.signal, r.temperature_c] for r in rows}
+        link.last_at, link.last = now, {**link.last, **last}
+        drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
+        return {"stored": stored, "late": late, "again": abs(drift) > MOST_DRIFT_S}
+
+
+def _place(session: Session, probe_id: uuid.UUID, mine: list[tuple[datetime, SampleRow]]) -> int:
+    """Put samples of one probe into the dips they were read in."""
+    first, last = min(at for at, _ in mine), max(at for at, _ in mine)
+    query = (
+        select(Dip)
+        .where(Dip.probe_id == probe_id, Dip.started_at <= last, Dip.started_at > first - samples.LONGEST_DIP)
+        .order_by(Dip.number)
+    )
+    dips = list(session.scalars(query))
+    runs = [d.run_id for d in dips if d.run_id]
+    ended = {e.run_id: e.at for e in session.scalars(select(RunEnd).where(RunEnd.run_id.in_(runs)))} if runs else {}
+    stored = 0
+    for i, dip in enumerate(dips):
+        until = dips[i + 1].started_at if i + 1 < len(dips) else dip.started_at + samples.LONGEST_DIP
+        if dip.run_id in ended:
+            until = min(until, ended[dip.run_id])
+        if dip.source != "live":
+            continue
+        inside = [(at, r) for at, r in mine if dip.started_at <= at < until]
+        stored += samples.store_samples(session, dip, [_sample(dip, at, r) for at, r in inside])
+    return stored
+
+
+def _sample(dip: Dip, at: datetime, row: SampleRow) -> tuple[int, float, float, float, None]:
+    """A sample's number is its own moment in the cup in ms: a resend meets the same number, a late one its place."""
+    t_s = (at - dip.started_at).total_seconds()
+    return round(t_s * 1000), t_s, row.signal, row.temperature_c, None
+
+
+def newest(session: Session, meter_id: uuid.UUID) -> LinkSession | None:
+    """The newest session of a meter's link program."""
+    query = select(LinkSession).where(LinkSession.meter_id == meter_id).order_by(LinkSession.at.desc()).limit(1)
+    return session.scalar(query)
+
+
+def alive(session: Session, meter_id: uuid.UUID, now: datetime) -> bool:
+    """Whether the link has spoken just now."""
+    found = newest(session, meter_id)
+    return found is not None and now - found.last_at < SILENT

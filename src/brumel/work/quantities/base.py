@@ -1,0 +1,219 @@
+"""What all quantities share on Bench."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from types import ModuleType
+from typing import Any
+
+from brumel.core import suspicion
+from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms
+from brumel.core.settling import Settling
+from brumel.core.suspicion import Scale, Suspicion, Vessel
+from brumel.core.trace import Trace
+from brumel.core.verdict import Limits, Tolerance
+from brumel.methods import Method, StepSpec
+from brumel.methods.model import SettlingSpec
+from brumel.store.tables import Lot, Probe
+from brumel.work.quantities import standards
+
+
+@dataclass(frozen=True)
+class RunContext:
+    """What a probe stands in besides its cup: its own record, the run's conditions, the meter's settings."""
+
+    probe: Probe
+    conditions: Mapping[str, Any] = field(default_factory=dict)
+    settings: Mapping[str, Any] = field(default_factory=dict)
+
+    def number(self, name: str, usual: float) -> float:
+        """A condition as a number."""
+        found = self.conditions.get(name)
+        return usual if found is None else float(found)
+
+    def setting(self, name: str, usual: float) -> float:
+        """A setting of the meter as a number."""
+        found = self.settings.get(name)
+        return usual if found in (None, "") else float(found)
+
+
+@dataclass(frozen=True)
+class SignalEntry:
+    """A way to type what the display shows: words, range, and how it becomes the quantity's own signal."""
+
+    label: str
+    digits: int
+    low: float
+    high: float
+    to_signal: Callable[[float, float, RunContext], float]
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """A point taken earlier in the run."""
+
+    name: str
+    signal: float
+    temperature_c: float
+    expected: float
+    role: str
+
+
+@dataclass(frozen=True)
+class CupReading:
+    """A probe in a cup, with everything its reading is compared with."""
+
+    trace: Trace
+    settling: Settling
+    at_c: float
+    expected: float | None
+    here: Vessel
+    nominal: float
+    tray: tuple[Vessel, ...]
+    earlier: tuple[Earlier, ...]
+    known: Fitted | None
+    method: Method
+    step: StepSpec
+    case: RunContext
+    source: str
+
+    @property
+    def signal(self) -> float | None:
+        """Where the signal is heading, once it has stood long enough to say."""
+        if self.settling.elapsed_s < min(15.0, self.method.settling.shortest_s):
+            return None
+        return self.settling.forecast if self.settling.forecast is not None else self.settling.value
+
+    @property
+    def by(self) -> str:
+        """What the reading is read with, in words."""
+        return "the last good calibration" if self.known else "a perfect probe"
+
+
+class Quantity:
+    """The common part; each quantity says what is its own."""
+
+    quantity = ""
+    unit = ""
+    digits = 2
+    signal_unit = "mV"
+    signal_digits = 1
+    suffix = "mv"
+    tip = "tip"
+    native = "mv"
+    scale: Scale | None = None
+    module: ModuleType
+    entries: Mapping[str, SignalEntry] = {}
+    unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
+    #: strands of the probe's life: figure, words, unit, limit of the method, smallest sigma, digits
+    strands: Sequence[tuple[str, str, str, str, float, int]] = ()
+
+    # -- values
+
+    def text(self, value: float) -> str:
+        """A value as it is written, without its unit."""
+        return f"{value:.{self.digits}f}".replace("-", "−")
+
+    def with_unit(self, value: float) -> str:
+        """A value as it is spoken, with its unit."""
+        return f"pH {self.text(value)}" if self.unit == "pH" else f"{self.text(value)} {self.unit}"
+
+    def figures_text(self, figures: Mapping[str, float]) -> str:
+        """The figures that are followed over the life, in one line."""
+        return ", ".join(
+            f"{name} {figures[key]:.{digits}f} {unit}".replace("-", "−").rstrip()
+            for key, name, unit, _, _, digits in self.strands
+            if key in figures
+        )
+
+    def vessel_value(self, step: StepSpec, lot: Lot | None, at_c: float, case: RunContext) -> float | None:
+        """What should be read where the probe stands, at this temperature [°C]; None beside a reference not yet read."""
+        if step.vessel == "solution" and lot is not None:
+            return standards.value(lot, self.quantity, at_c, case.probe)
+        return 0.0 if step.vessel == "air" else None
+
+    def nominal(self, step: StepSpec, lot: Lot | None, case: RunContext) -> float | None:
+        """The value people call the cup by."""
+        if step.vessel == "solution" and lot is not None:
+            return standards.nominal(lot, self.quantity, case.probe)
+        return self.vessel_value(step, lot, 25.0, case)
+
+    def expanded_uncertainty(self, step: StepSpec, lot: Lot | None, expected: float) -> float:
+        """Expanded uncertainty of what should be read (k = 2)."""
+        return standards.expanded_uncertainty(lot, self.quantity, expected) if lot is not None else 0.0
+
+    def criteria(self, method: Method, step: StepSpec) -> SettlingSpec:
+        """When a reading counts as settled in this cup."""
+        return method.settling
+
+    # -- fits
+
+    def ideal(self, probe: Probe) -> Fitted | None:
+        """A perfect probe of this kind, where there is such a thing."""
+        return None
+
+    def restore(self, data: dict[str, Any]) -> Fitted:
+        """A stored fit."""
+        fitted: Fitted = self.module.restore(data)
+        return fitted
+
+    def assess(self, points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
+        """What the points of a run add up to."""
+        found: Fitness = self.module.assess(points, limits, terms)
+        return found
+
+    def is_display(self, entered: str) -> bool:
+        """Whether what was typed is the meter's own reading of the quantity, not a raw signal."""
+        return entered in self.entries and entered != self.native
+
+    # -- suspicions
+
+    def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
+        """Everything that speaks against taking this point."""
+        return [*self._cup(seen), *self._state(seen), *self._temperatures(seen)]
+
+    def _cup(self, seen: CupReading) -> list[Suspicion | None]:
+        reader = seen.known or self.ideal(seen.case.probe)
+        signal = seen.signal
+        if signal is None or seen.expected is None or self.scale is None or seen.step.vessel != "solution":
+            return []
+        found: list[Suspicion | None] = []
+        here = Vessel(seen.here.name, seen.expected)
+        earlier = [(e.name, e.signal, e.expected) for e in seen.earlier if e.role in ("adjust", "check")]
+        if reader is not None:
+            read = reader.read(signal, seen.at_c)
+            found.append(suspicion.wrong_vessel(read, here, seen.tray, self.scale, seen.by))
+            before = [(e.name, reader.read(e.signal, e.temperature_c), e.expected) for e in seen.earlier]
+            if not any(found) and self.scale.ratio:
+                found.append(suspicion.carried_over(read, here, before))
+        found.append(suspicion.same_signal(signal, seen.expected, earlier, self.scale))
+        return found
+
+    def _state(self, seen: CupReading) -> list[Suspicion | None]:
+        return [suspicion.restless(seen.settling.state, self.tip)]
+
+    def _temperatures(self, seen: CupReading) -> list[Suspicion | None]:
+        found: list[Suspicion | None] = []
+        limit = seen.method.judged_by().get("cup_spread")
+        if isinstance(limit, Tolerance) and (seen.settling.elapsed_s >= 10 or seen.source == "typed"):
+            before = [e.temperature_c for e in seen.earlier if e.role != "zero"]
+            found.append(suspicion.temperature_spread([*before, seen.at_c], limit.value))
+        if seen.source == "live" and seen.settling.elapsed_s >= 20:
+            found.append(suspicion.still_warming(seen.trace.temperature_drift()))
+        return found
+
+    # -- diagnosis
+
+    def trace_features(self, trace: Trace, step: StepSpec) -> dict[str, float]:
+        """What a trace in the cup of a step showed of this quantity's own, by the names the fault files use."""
+        return {}
+
+    def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
+        """What the points show of this quantity's own, whether or not they can be fitted."""
+        return {}
+
+
+def as_is(value: float, at_c: float, case: RunContext) -> float:
+    """The display is the signal."""
+    return value

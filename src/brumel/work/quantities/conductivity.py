@@ -1,0 +1,62 @@
+"""Conductivity cells on Bench."""
+
+from __future__ import annotations
+
+from brumel.core.fitness import Fitted
+from brumel.core.fitness import conductivity as fitness
+from brumel.core.suspicion import Scale
+from brumel.methods import Method, StepSpec
+from brumel.methods.model import SettlingSpec
+from brumel.store.tables import Probe
+from brumel.work.quantities.base import Quantity, RunContext, SignalEntry, as_is
+
+
+def set_constant(case: RunContext) -> float:
+    """The cell constant the meter works with: its setting, else the probe's nominal one [1/cm]."""
+    return case.setting("cell_constant", case.probe.nominal or 1.0)
+
+
+def _display(value: float, at_c: float, case: RunContext) -> float:
+    return value / set_constant(case)
+
+
+def _display_ms(value: float, at_c: float, case: RunContext) -> float:
+    return value * 1000 / set_constant(case)
+
+
+def _compensated(value: float, at_c: float, case: RunContext) -> float:
+    """The meter's own linear compensation taken off again, so that no compensation error enters the cell constant."""
+    a = case.setting("temperature_coefficient", 2.0) / 100
+    reference = case.setting("reference_c", 25.0)
+    return value * (1 + a * (at_c - reference)) / set_constant(case)
+
+
+class Conductivity(Quantity):
+    """Signal in µS as the cell conducts; read as uncompensated µS/cm."""
+
+    quantity, unit, digits = "conductivity", "µS/cm", 0
+    signal_unit, signal_digits, suffix, tip, native = "µS", 1, "percent", "cell", "us"
+    scale = Scale("µS/cm", 0, True, near=0.25, margin=0.25, far=0.6)
+    module = fitness
+    entries = {
+        "us_cm": SignalEntry("µS/cm, not compensated", 1, 0, 1_000_000, _display),
+        "ms_cm": SignalEntry("mS/cm, not compensated", 3, 0, 1_000, _display_ms),
+        "us_cm_ref": SignalEntry("µS/cm, compensated by the meter", 1, 0, 1_000_000, _compensated),
+        "us": SignalEntry("µS, as the cell conducts", 2, -50, 1_000_000, as_is),
+    }
+    strands = (("cell_constant", "cell constant", "/cm", "", 0.003, 4), ("zero_us", "zero in air", "µS", "", 0.1, 2))
+
+    def text(self, value: float) -> str:
+        """Four figures are as many as a standard has."""
+        return f"{value:.1f}" if abs(value) < 200 else f"{value:.0f}"
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """A cell of its nominal constant."""
+        nominal = probe.nominal or 1.0
+        return fitness.CellFit(nominal, 0.0, nominal, "nominal")
+
+    def criteria(self, method: Method, step: StepSpec) -> SettlingSpec:
+        """In air the reading is near zero, where a share of it means nothing: absolute limits in µS."""
+        if step.vessel != "air":
+            return method.settling
+        return method.settling.model_copy(update={"relative": False, "drift_per_min": 0.5, "noise": 0.3, "step": 5.0})

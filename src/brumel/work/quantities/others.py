@@ -1,0 +1,129 @@
+"""ORP, ion tips, thermometers and chlorine tips on Bench."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from brumel.core.fitness import CalibrationPoint, Fitted
+from brumel.core.fitness import chlorine as chlorine_fitness
+from brumel.core.fitness import ions as ion_fitness
+from brumel.core.fitness import redox as redox_fitness
+from brumel.core.fitness import temperature as temperature_fitness
+from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
+from brumel.store.tables import Probe
+from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEntry, as_is
+
+
+class Redox(Quantity):
+    """Signal in mV against the probe's own reference electrode."""
+
+    quantity, unit, digits, signal_digits = "redox", "mV", 0, 1
+    tip = "metal"
+    scale = Scale("mV", 0, False, near=40.0, margin=50.0, far=110.0)
+    module = redox_fitness
+    entries = {"mv": SignalEntry("mV", 0, -1500, 1500, as_is)}
+    strands = (("error_mv", "error in the standard", "mV", "", 1.0, 0),)
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """Reads as it shows."""
+        return redox_fitness.OffsetFit(0.0, 0.0, "ideal")
+
+    def is_display(self, entered: str) -> bool:
+        """mV are what the meter displays."""
+        return True
+
+
+class Ion(Quantity):
+    """Nitrate or ammonium: signal in mV, read as activity in mg/L as N."""
+
+    unit, digits = "mg/L as N", 2
+    module = ion_fitness
+    scale = Scale("mg/L as N", 2, True, near=0.7, margin=0.7, far=1.6)
+    entries = {"mv": SignalEntry("mV", 1, -1000, 1000, as_is)}
+    strands = (("gap_mv", "gap of the pair", "mV", "gap", 0.5, 1),)
+
+    def __init__(self, quantity: str) -> None:
+        self.quantity = quantity
+
+    def _cup(self, seen: CupReading) -> list[Suspicion | None]:
+        """A tip's zero wanders from day to day, so a cup is recognised by its distance to the cups of this run."""
+        signal = seen.signal
+        points = [e for e in seen.earlier if e.role == "adjust"]
+        if signal is None or seen.expected is None or self.scale is None:
+            return []
+        found: list[Suspicion | None] = []
+        if not points and seen.known is not None:
+            read = seen.known.read(signal, seen.at_c)
+            found.append(wrong_vessel(read, seen.here, seen.tray, self.scale, seen.by))
+        near = [(e.name, e.signal, e.expected) for e in points if abs(e.temperature_c - seen.at_c) < 3]
+        found.append(same_signal(signal, seen.expected, near, self.scale, share=0.02))
+        apart = self._pair_apart(seen, points)
+        return [*found, apart]
+
+    def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
+        """Whether the strong standard was read before the weak one, so that some of it could come along."""
+        pair = [p.expected for p in points if p.role == "adjust"][:2]
+        return {"high_first": float(len(pair) == 2 and pair[0] > pair[1])}
+
+    def _pair_apart(self, seen: CupReading, points: list[Earlier]) -> Suspicion | None:
+        limit = seen.method.judged_by()["pair_apart"]
+        most = getattr(limit, "value", 0.5)
+        partner = points[-1] if len(points) in (1, 3) else None
+        if partner is None or seen.settling.elapsed_s < 20:
+            return None
+        apart = abs(partner.temperature_c - seen.at_c)
+        if apart <= most:
+            return None
+        return Suspicion(
+            "pair_temperature",
+            f"This cup is at {seen.at_c:.1f} °C and its partner was at {partner.temperature_c:.1f} °C; the pair may be "
+            f"{most:g} °C apart.",
+            "Let both cups come to one temperature, then take the pair again.",
+        )
+
+
+class Temperature(Quantity):
+    """A thermometer beside a reference: the signal is what it shows."""
+
+    quantity, unit, digits = "temperature", "°C", 2
+    signal_unit, signal_digits, suffix, native = "°C", 2, "c", "c"
+    module = temperature_fitness
+    entries = {
+        "c": SignalEntry("°C", 2, -30, 110, as_is),
+        "f": SignalEntry("°F", 1, -22, 230, lambda value, at_c, case: (value - 32) / 1.8),
+    }
+    strands = (("error_c", "error at the reference", "°C", "", 0.02, 2),)
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """Reads as it shows."""
+        return temperature_fitness.ThermometerFit((), "ideal")
+
+    def is_display(self, entered: str) -> bool:
+        """Degrees are what it displays."""
+        return True
+
+    def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
+        """Jumps and noise only; the reference says the rest."""
+        return [restless(seen.settling.state, "sensor")]
+
+
+class Chlorine(Quantity):
+    """A chlorine tip beside a second method: the signal is what it shows."""
+
+    quantity, unit, digits = "chlorine", "mg/L", 2
+    signal_unit, signal_digits, suffix, native = "mg/L", 2, "mg_l", "mg_l"
+    module = chlorine_fitness
+    entries = {"mg_l": SignalEntry("mg/L", 2, 0, 50, as_is)}
+    strands = (("error_mg_l", "difference to the second method", "mg/L", "", 0.03, 2),)
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """Reads as it shows."""
+        return chlorine_fitness.ChlorineFit(1.0, 0.0, "ideal")
+
+    def is_display(self, entered: str) -> bool:
+        """mg/L are what it displays."""
+        return True
+
+    def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
+        """Jumps and noise only; the second method says the rest."""
+        return [restless(seen.settling.state, "tip")]

@@ -1,0 +1,87 @@
+"""Oxygen probes on Bench."""
+
+from __future__ import annotations
+
+from brumel.core import suspicion
+from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
+from brumel.core.fitness import Fitted
+from brumel.core.fitness import oxygen as fitness
+from brumel.core.oxygen import saturation_mg_l
+from brumel.core.suspicion import Scale, Suspicion
+from brumel.core.trace import Trace
+from brumel.core.verdict import Tolerance
+from brumel.methods import StepSpec
+from brumel.store.tables import Lot, Probe
+from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, as_is
+
+
+def pressure_hpa(case: RunContext) -> float:
+    """The station's pressure of this run [hPa]."""
+    return case.number("pressure_hpa", STANDARD_PRESSURE_HPA)
+
+
+def _local_share(at_c: float, case: RunContext) -> float:
+    """Saturation here against saturation at 1013.25 hPa."""
+    return float(saturation_mg_l(at_c, 0.0, pressure_hpa(case))) / float(saturation_mg_l(at_c))
+
+
+def _percent(value: float, at_c: float, case: RunContext) -> float:
+    return value * _local_share(at_c, case)
+
+
+def _mg_l(value: float, at_c: float, case: RunContext) -> float:
+    """The meter's preset salinity and pressure taken off again: they were in its mg/L."""
+    salt = case.setting("preset_salinity", 0.0)
+    pressure = case.setting("preset_pressure_hpa", pressure_hpa(case))
+    return 100 * value / float(saturation_mg_l(at_c, salt, pressure)) * _local_share(at_c, case)
+
+
+class Oxygen(Quantity):
+    """Signal in percent of saturated air at 1013.25 hPa before adjusting; read as mg/L in fresh water."""
+
+    quantity, unit, digits = "oxygen", "mg/L", 2
+    signal_unit, signal_digits, suffix, tip, native = "% sat", 1, "percent", "membrane", "raw"
+    scale = Scale("mg/L", 2, False, near=0.8, margin=1.5, far=3.5)
+    module = fitness
+    entries = {
+        "percent": SignalEntry("% of local saturation", 1, -5, 400, _percent),
+        "mg_l": SignalEntry("mg/L", 2, -0.5, 60, _mg_l),
+        "raw": SignalEntry("% sat, raw signal", 1, -5, 500, as_is),
+    }
+    strands = (("gain_percent", "gain", "%", "", 1.0, 1), ("zero_mg_l", "zero", "mg/L", "", 0.01, 2))
+
+    def vessel_value(self, step: StepSpec, lot: Lot | None, at_c: float, case: RunContext) -> float | None:
+        """Saturation at the temperature and the station's pressure, computed to 0.01 mg/L and never rounded further."""
+        if step.vessel in ("saturated_air", "saturated_water"):
+            return float(saturation_mg_l(at_c, 0.0, pressure_hpa(case)))
+        return super().vessel_value(step, lot, at_c, case)
+
+    def expanded_uncertainty(self, step: StepSpec, lot: Lot | None, expected: float) -> float:
+        """1 hPa and 0.1 °C make about 0.2 % each; the jar itself 0.5 % (chosen)."""
+        return super().expanded_uncertainty(step, lot, expected) if lot is not None else 0.006 * expected
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """Gain 100 %, zero 0."""
+        return fitness.OxygenFit(100.0, 0.0, "ideal")
+
+    def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
+        """Wet tip, still water, air far from the water, and what every probe may raise."""
+        found = super().suspicions(seen)
+        saturated = seen.step.vessel in ("saturated_air", "saturated_water")
+        if saturated and seen.signal is not None and seen.known is not None and seen.expected:
+            read = seen.known.read(seen.signal, seen.at_c)
+            if seen.step.vessel == "saturated_air":
+                found.append(suspicion.wet_tip(read, seen.expected, seen.by))
+        if seen.case.probe.kind != "optical" and seen.step.vessel == "saturated_water":
+            found.append(suspicion.still_water(seen.trace.t_s, seen.trace.signal))
+        limit = seen.method.judged_by().get("air_water")
+        water = seen.case.conditions.get("water_c")
+        if saturated and water is not None and isinstance(limit, Tolerance) and seen.settling.elapsed_s >= 10:
+            found.append(suspicion.air_water_apart(seen.at_c, float(water), limit.value))
+        return found
+
+    def trace_features(self, trace: Trace, step: StepSpec) -> dict[str, float]:
+        """How far it sank after its peak, in water alone: in zero solution and in air sinking means nothing of the kind."""
+        if step.vessel != "saturated_water":
+            return {}
+        return {"still_water_drop_percent": suspicion.sag_percent(trace.t_s, trace.signal)}

@@ -1,0 +1,61 @@
+"""pH electrodes on Bench."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from brumel.core import ph
+from brumel.core.fitness import CalibrationPoint, Fitted
+from brumel.core.fitness import ph as fitness
+from brumel.core.suspicion import Suspicion, restless
+from brumel.store.tables import Probe
+from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, as_is
+
+
+def _pseudo(displayed: float, at_c: float, case: RunContext) -> float:
+    return ph.pseudo_millivolts(displayed, at_c)
+
+
+class Ph(Quantity):
+    """Signal in mV; a displayed pH stands for the mV of an ideal electrode."""
+
+    quantity, unit, digits = "ph", "pH", 2
+    tip = "bulb"
+    unit_words = " (mV or displayed pH)"
+    module = fitness
+    entries = {"mv": SignalEntry("mV", 1, -2000, 2000, as_is), "ph": SignalEntry("pH", 2, -2, 16, _pseudo)}
+    strands = (("slope_percent", "slope", "%", "slope", 0.3, 1), ("offset_mv", "offset", "mV", "offset", 0.7, 1))
+
+    def ideal(self, probe: Probe) -> Fitted:
+        """Slope 100 %, offset 0."""
+        return fitness.ElectrodeFit(ph.fit([ph.BufferPoint(0.0, 25.0, 7.0)]))
+
+    def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
+        """The span of the signals, which tells a broken bulb even where no line can be fitted."""
+        span = fitness.span_percent(points)
+        return {} if span is None else {"span_percent": span}
+
+    def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
+        """Wrong cup, same cup, one cup off, label value, bubbles, temperatures."""
+        return [*self._cup(seen), restless(seen.settling.state), *self._temperatures(seen), self._label(seen)]
+
+    def _cup(self, seen: CupReading) -> list[Suspicion | None]:
+        signal = seen.signal
+        if signal is None or seen.expected is None:
+            return []
+        known = seen.known.calibration if isinstance(seen.known, fitness.ElectrodeFit) else None
+        here = ph.Cup(seen.here.name, seen.expected)
+        tray = [ph.Cup(v.name, v.value) for v in seen.tray]
+        found: list[Suspicion | None] = [ph.wrong_cup(signal, seen.at_c, here, tray, known)]
+        points = [e for e in seen.earlier if e.role in ("adjust", "check")]
+        found.append(ph.same_cup(signal, seen.expected, [(e.name, e.signal, e.expected) for e in points], seen.at_c))
+        if not any(found):
+            before = [(e.signal, e.temperature_c, e.expected) for e in points]
+            found.append(ph.cup_off(signal, seen.at_c, here, before, known))
+        return found
+
+    def _label(self, seen: CupReading) -> Suspicion | None:
+        shown = seen.trace.displayed[-1] if seen.trace.displayed else None
+        if seen.trace.entered_as != "ph" or shown is None or seen.expected is None:
+            return None
+        return ph.label_value_used(shown, seen.nominal, seen.expected)

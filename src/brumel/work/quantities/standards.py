@@ -1,0 +1,189 @@
+"""What a lot is a standard of, and what it should read at the cup's own temperature. A lot's own label wins."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from brumel.core import conductivity, ions, redox
+from brumel.core.checking import Door
+from brumel.core.constants.measured import NITROGEN_G_MOL
+from brumel.core.errors import InputError
+from brumel.core.lookup import at_temperature, label_rows
+from brumel.core.ph import BUFFERS, Buffer, buffer_ph, label_buffer
+from brumel.core.ph.buffers import find_buffer
+from brumel.methods import StepSpec
+from brumel.store.tables import Lot, Probe
+
+#: Quantities a solution can be a standard of, with the unit and the limits of its label.
+LABELS: dict[str, tuple[str, float, float]] = {
+    "ph": ("pH", 0.0, 14.0),
+    "conductivity": ("µS/cm", 1.0, 1_000_000.0),
+    "redox": ("mV", -1000.0, 1000.0),
+    "oxygen": ("mg/L", 0.0, 0.1),
+    "nitrate": ("mg/L as N", 0.01, 20_000.0),
+    "ammonium": ("mg/L as N", 0.01, 20_000.0),
+}
+
+
+#: How far a single label value reaches from its temperature [°C]: chosen per quantity by how much it moves.
+ALONE_C = {"ph": 2.0, "conductivity": 1.0, "redox": 5.0, "nitrate": 40.0, "ammonium": 40.0, "oxygen": 40.0}
+
+
+#: The unit an uncertainty is stated in, and its default (k = 2).
+UNCERTAINTY = {
+    "ph": ("pH", 0.02),
+    "conductivity": ("%", 1.0),
+    "redox": ("mV", 5.0),
+    "oxygen": ("mg/L", 0.05),
+    "nitrate": ("%", 1.0),
+    "ammonium": ("%", 1.0),
+}
+
+
+def families(quantity: str) -> dict[str, str]:
+    """Tables a lot may follow where it has no label of its own, by key, with their names."""
+    if quantity == "ph":
+        return {b.key: b.name for b in BUFFERS.values()}
+    if quantity == "conductivity":
+        return {k: s.name for k, s in conductivity.STANDARDS.items()}
+    if quantity == "redox":
+        return {
+            "zobell": "ferro/ferricyanide (Zobell)",
+            "quinhydrone-4": "quinhydrone in pH 4.01",
+            "quinhydrone-7": "quinhydrone in pH 7.01",
+        }
+    if quantity == "oxygen":
+        return {"sulfite": "sulfite zero solution"}
+    return {}
+
+
+def measure(lot: Lot, quantity: str) -> dict[str, Any] | None:
+    """What the lot is for this quantity, None where it is no standard of it."""
+    found: dict[str, Any] | None = lot.measures.get(quantity)
+    return found
+
+
+def fits(lot: Lot, step: StepSpec, quantity: str, probe: Probe | None = None) -> bool:
+    """Whether a lot may stand in the cup of a step: a standard of the quantity, of the kind asked for, in its range."""
+    if measure(lot, quantity) is None or step.between is None or not is_made_as(lot, step.made_as):
+        return False
+    low, high = step.between
+    return low <= nominal(lot, quantity, probe) <= high
+
+
+def is_made_as(lot: Lot, kind: str) -> bool:
+    """Whether a lot is of the kind a step asks for; plain buffers are no combined solution and no tablet's."""
+    return {"combined": len(lot.measures) > 1, "tablet": lot.container == "tablet"}.get(kind, True)
+
+
+def _label(body: dict[str, Any]) -> dict[float, float] | None:
+    return {float(t): float(v) for t, v in body["label"].items()} if body.get("label") else None
+
+
+def buffer_of(lot: Lot) -> Buffer:
+    """The buffer table of a pH lot, its own label before its family's."""
+    body = measure(lot, "ph")
+    if body is None:
+        raise InputError("solution", f"{lot.code} is not a pH buffer.")
+    if label := _label(body):
+        return label_buffer(lot.code, f"{lot.name} ({lot.code})", label, float(body["u"]))
+    return find_buffer(body["family"])
+
+
+def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = None) -> float:
+    """What the lot should read at this temperature [°C], in the quantity's unit; ORP against the probe's own reference.
+
+    Raises OutOfRange beyond the lot's table, InputError where it is no standard of the quantity.
+    """
+    body = measure(lot, quantity)
+    if body is None:
+        raise InputError("solution", f"{lot.code} is not a standard for this probe.")
+    if quantity == "ph":
+        return float(buffer_ph(buffer_of(lot), temperature_c))
+    label = _label(body)
+    if label:
+        found = _from_label(lot, quantity, label, temperature_c)
+    elif quantity == "conductivity":
+        return float(conductivity.standard_us_cm(str(body["family"]), temperature_c))
+    elif quantity == "redox":
+        return _redox(str(body["family"]), temperature_c, probe)
+    else:
+        found = 0.0
+    if quantity in ("nitrate", "ammonium"):
+        return activity(found, body, quantity)
+    if quantity == "redox":
+        return found + _reference_shift(body, temperature_c, probe)
+    return found
+
+
+def _from_label(lot: Lot, quantity: str, label: dict[float, float], temperature_c: float) -> float:
+    unit, low, high = LABELS[quantity]
+    temperatures, values = label_rows(label, "value", low, high, ALONE_C[quantity], Door())
+    return float(np.asarray(at_temperature(f"{lot.name} ({lot.code})", temperatures, values, temperature_c)))
+
+
+def _redox(family: str, temperature_c: float, probe: Probe | None) -> float:
+    electrode = probe.reference_electrode if probe and probe.reference_electrode else "agcl-3m"
+    if family == "zobell":
+        against_hydrogen = float(redox.zobell_mv(temperature_c))
+    else:
+        ph = float(buffer_ph("4.01" if family.endswith("4") else "7.01", temperature_c))
+        against_hydrogen = float(redox.quinhydrone_mv(ph, temperature_c))
+    return float(redox.expected_mv(against_hydrogen, electrode, temperature_c))
+
+
+def _reference_shift(body: dict[str, Any], temperature_c: float, probe: Probe | None) -> float:
+    """A label states its value against one reference electrode; the probe may have another [mV]."""
+    stated = str(body.get("against") or "agcl-3m")
+    own = probe.reference_electrode if probe and probe.reference_electrode else stated
+    if own == stated:
+        return 0.0
+    half = redox.reference_electrode_mv
+    return float(half(stated, temperature_c)) - float(half(own, temperature_c))
+
+
+def activity(stated_mg_l: float, body: dict[str, Any], quantity: str) -> float:
+    """The activity of an ion standard [mg/L as N]; a concentration is converted with Davies' equation from its recipe.
+
+    `basis` "activity" is taken as it is; `strength` is the recipe's ionic strength [mol/L], else that of the salt alone.
+    """
+    if body.get("basis") == "activity":
+        return stated_mg_l
+    own = stated_mg_l / 1000 / NITROGEN_G_MOL
+    strength = float(body.get("strength") or own)
+    return stated_mg_l * float(ions.activity_coefficient(min(strength, 0.5)))
+
+
+def nominal(lot: Lot, quantity: str, probe: Probe | None = None) -> float:
+    """The value people call it by, at 25 °C or at the table's nearest temperature."""
+    body = measure(lot, quantity)
+    if body is None:
+        raise InputError("solution", f"{lot.code} is not a standard for this probe.")
+    if quantity == "ph":
+        return buffer_of(lot).nominal_ph
+    if label := _label(body):
+        at = min(label, key=lambda t: abs(t - 25.0))
+        if quantity in ("nitrate", "ammonium"):
+            return label[at]
+        return value(lot, quantity, at, probe)
+    if quantity == "conductivity":
+        return conductivity.find_standard(str(body["family"])).nominal_us_cm
+    return value(lot, quantity, 25.0, probe)
+
+
+def expanded_uncertainty(lot: Lot, quantity: str, at_value: float) -> float:
+    """Expanded uncertainty (k = 2) of the lot at a value, in the quantity's unit."""
+    body = measure(lot, quantity) or {}
+    unit, usual = UNCERTAINTY[quantity]
+    stated = float(body.get("u") or usual)
+    return stated / 100 * abs(at_value) if unit == "%" else stated
+
+
+def table_name(lot: Lot, quantity: str) -> str:
+    """Which table counts for the lot, in words."""
+    body = measure(lot, quantity) or {}
+    if body.get("label"):
+        return "its own label"
+    return families(quantity).get(str(body.get("family")), str(body.get("family", "")))

@@ -1,0 +1,39 @@
+"""Records: finding and proving readings and calibrations, deciding, signing."""
+
+from brumel.work.records.search import (
+    MOST_COUNTED,
+    PAGE,
+    Search,
+    audit,
+    backed_by,
+    calibration,
+    calibrations,
+    export,
+    flag_words,
+    points,
+    readings,
+    recent,
+    settling_note,
+    taken_place_of,
+    versions,
+    withdrawn_among,
+)
+
+__all__ = [
+    "MOST_COUNTED",
+    "PAGE",
+    "Search",
+    "audit",
+    "backed_by",
+    "calibration",
+    "calibrations",
+    "export",
+    "flag_words",
+    "points",
+    "readings",
+    "recent",
+    "settling_note",
+    "taken_place_of",
+    "versions",
+    "withdrawn_among",
+]

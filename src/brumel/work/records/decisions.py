@@ -1,0 +1,259 @@
+"""Decisions: what becomes of the readings of a span, shown before it is applied, and opened again where it was wrong."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, aliased
+
+from brumel.core import drift
+from brumel.core.working import Working
+from brumel.store.records import Closing, Decision
+from brumel.store.tables import Reading, User, Visit
+from brumel.work.bench import closing_checks
+from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason, lead_signs, object_id
+from brumel.work.rounds.sheet.plausibility import limited
+from brumel.work.rounds.sheet.rows import follow, locked
+
+DECISIONS = {
+    "bracket": "bracketed: the check held",
+    "correct": "corrected, linear in time between the two checks",
+    "doubt": "doubtful",
+    "reject": "not reported",
+}
+
+
+@dataclass(frozen=True)
+class EffectOnReadings:
+    """What a decision makes of one reading."""
+
+    reading: Reading
+    after: float
+    state: str
+    grade: str
+    working: Working | None
+
+
+def only_standing(query: Any) -> Any:
+    newer = aliased(Reading)
+    return query.where(
+        ~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists()
+    )
+
+
+def span(session: Session, found: Closing) -> list[Reading]:
+    """The standing readings the closing check decides about: of this probe and calibration, since it last held."""
+    opened = opens(session, found)
+    query = select(Reading).where(
+        Reading.calibration_id == found.calibration_id,
+        Reading.probe_id == found.probe_id,
+        Reading.at >= opened,
+        Reading.at <= found.at,
+        Reading.quantity == found.probe.quantity,
+    )
+    return list(session.scalars(only_standing(query).order_by(Reading.at)))
+
+
+def opens(session: Session, found: Closing) -> datetime:
+    """Where the span begins: at the calibration, or at the last check of it that held before."""
+    before = session.scalar(
+        select(func.max(Closing.at)).where(
+            Closing.calibration_id == found.calibration_id, Closing.at < found.at, Closing.holds
+        )
+    )
+    return before or found.calibration.at
+
+
+def effects(session: Session, found: Closing, decision: str) -> list[EffectOnReadings]:
+    """What a decision would make of every reading of the span; nothing is written."""
+    # Only what the calibration stood behind: a reading that was unbacked, cleaned bulb or worn-out time, is not mended by it.
+    rows = [r for r in span(session, found) if r.decision_id is None and r.backing == "open"]
+    return [_effect(session, found, decision, r) for r in rows]
+
+
+def _effect(session: Session, found: Closing, decision: str, r: Reading) -> EffectOnReadings:
+    if decision == "bracket":
+        return EffectOnReadings(r, r.value, "bracketed", "", None)
+    if decision in ("doubt", "reject"):
+        return EffectOnReadings(r, r.value, "doubtful" if decision == "doubt" else "not reported", "", None)
+    judged = closing_checks.criteria(found.probe.quantity)
+    start = opens(session, found)
+    at_s, end_s = (r.at - start).total_seconds(), (found.at - start).total_seconds()
+    check = _at(found.checks, r.value, end_s, judged.relative)
+    worked = drift.effect(judged, r.value, at_s, check, 0.0)
+    return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
+
+
+def _at(checks: Sequence[dict[str, Any]], value: float, end_s: float, relative: bool) -> drift.StandardCheck:
+    """The closing error at a reading's own level: proportional for relative scales, along the line between two cups."""
+    pairs = sorted((float(c["expected"]), float(c["read"])) for c in checks)
+    if relative:
+        shares = [read / expected - 1 for expected, read in pairs if expected]
+        share = sum(shares) / len(shares) if shares else 0.0
+        return drift.StandardCheck(end_s, value, value / (1 + share))
+    if len(pairs) == 1:
+        return drift.StandardCheck(end_s, pairs[0][1], pairs[0][0])
+    (e1, r1), (e2, r2) = pairs[0], pairs[-1]
+    error = (r1 - e1) + (value - r1) / (r2 - r1) * ((r2 - e2) - (r1 - e1)) if r2 != r1 else r1 - e1
+    return drift.StandardCheck(end_s, value, value - error)
+
+
+def suggested(found: Closing) -> str:
+    """What the check itself speaks for."""
+    return "bracket" if found.holds else "correct"
+
+
+def decision_of(session: Session, subject: uuid.UUID) -> Decision | None:
+    """The decision that stands about a subject, None where there is none or it was opened again."""
+    newest = session.scalar(
+        select(Decision).where(Decision.subject == subject).order_by(Decision.number.desc()).limit(1)
+    )
+    return None if newest is None or newest.kind == "reopened" else newest
+
+
+def decisions_about(session: Session, subject: uuid.UUID) -> list[Decision]:
+    """Every decision about a subject, oldest first."""
+    return list(session.scalars(select(Decision).where(Decision.subject == subject).order_by(Decision.number)))
+
+
+def decide(
+    desk: Desk, actor: User, key: uuid.UUID, *, closing_id: str, decision: str, reason: str, name: str
+) -> dict[str, Any]:
+    """The lead decides about a closing check, with name: every reading of its span gets a new version."""
+    with desk.write(actor, key, "ruling.closing") as w:
+        if w.done:
+            return w.done
+        lead_signs(actor, name)
+        found = closing_checks.closing(w.session, closing_id)
+        lock_subject(w, found.calibration_id)
+        if decision not in DECISIONS:
+            raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
+        if decision == "bracket" and not found.holds:
+            raise Refused("The check did not hold; these readings cannot be called bracketed.")
+        if decision == "correct" and found.holds:
+            raise Refused("The check held; there is nothing to correct.")
+        if decision_of(w.session, found.id) is not None:
+            raise MovedOn("This check is decided about. Open it again first, with a reason.")
+        why = clean_reason(reason, required=decision != "bracket")
+        made = write_decision(w, "closing", found.id, decision, why, name)
+        take_turns(w, [e.reading for e in effects(w.session, found, decision)])
+        touched = [
+            apply_effect(w, e, made, f"closing check {found.number}") for e in effects(w.session, found, decision)
+        ]
+        follow_up(w, touched)
+        return w.finish(f"closing:{found.id}", {"decision": decision, "readings": len(touched)}, decision=made.id)
+
+
+def lock_subject(w: Write, subject: uuid.UUID) -> None:
+    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(subject)))))
+
+
+def take_turns(w: Write, rows: Sequence[Reading]) -> None:
+    """Wait for whoever writes in these visits, always in the same order; then the rows are looked up once more."""
+    for visit_id in sorted({str(r.visit_id) for r in rows}):
+        locked(w, visit_id)
+    w.session.expire_all()
+
+
+def write_decision(
+    w: Write, kind: str, subject: uuid.UUID, decision: str, why: str, name: str, undoes: uuid.UUID | None = None
+) -> Decision:
+    made = Decision(
+        id=uuid.uuid4(),
+        kind=kind,
+        subject=subject,
+        decision=decision,
+        reason=why,
+        signed_name=" ".join(name.split()),
+        undoes_id=undoes,
+        at=w.now,
+        by_id=w.actor.id,
+    )
+    w.session.add(made)
+    w.session.flush()
+    return made
+
+
+def _copy(w: Write, old: Reading) -> Reading:
+    """A new version of a reading, as it was."""
+    skip = {"id", "version", "written_at", "by_id"}
+    values = {c.key: getattr(old, c.key) for c in Reading.__table__.columns if c.key not in skip}
+    return Reading(id=uuid.uuid4(), version=old.version + 1, written_at=w.now, by_id=w.actor.id, **values)
+
+
+def apply_effect(w: Write, effect: EffectOnReadings, made: Decision, by: str) -> Reading:
+    old = effect.reading
+    new = _copy(w, old)
+    new.decision_id, new.reason = made.id, made.reason or DECISIONS[made.decision]
+    new.value, new.backing, new.grade = effect.after, effect.state, effect.grade
+    graded = f", {effect.grade}" if effect.grade and effect.state == "corrected" else ""
+    new.backing_words = f"{effect.state}{graded}: {by}, decided by {w.actor.name}"
+    if effect.working is not None:
+        before = Working.from_dict(old.working)
+        new.working = Working(before.title, (*before.steps, *effect.working.steps)).as_dict()
+    outcome, words = limited(old.visit.site, old.quantity, new.value, new.expanded_uncertainty, new.unit)
+    new.outcome, new.outcome_words = outcome.value, words
+    w.session.add(new)
+    w.session.flush()
+    return new
+
+
+def follow_up(w: Write, touched: Sequence[Reading]) -> None:
+    """What rests on the readings follows them."""
+    for visit_id in dict.fromkeys(r.visit_id for r in touched):
+        follow(w, w.session.get_one(Visit, visit_id))
+
+
+def reopen(desk: Desk, actor: User, key: uuid.UUID, *, decision_id: str, reason: str, name: str) -> dict[str, Any]:
+    """Take a decision back: its readings become what they were before it, as new versions."""
+    with desk.write(actor, key, "ruling.reopen") as w:
+        if w.done:
+            return w.done
+        lead_signs(actor, name)
+        old = w.session.get(Decision, object_id(decision_id, "decision"))
+        if old is None:
+            raise NotFound("There is no such decision.")
+        lock_subject(w, old.subject)
+        standing = decision_of(w.session, old.subject)
+        if standing is None or standing.id != old.id:
+            raise MovedOn("This decision does not stand any more.")
+        why = clean_reason(reason)
+        write_decision(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
+        done = []
+        query = select(Reading).where(Reading.decision_id == old.id)
+        take_turns(w, list(w.session.scalars(only_standing(query))))
+        for row in list(w.session.scalars(only_standing(query))):
+            before = w.session.scalar(
+                select(Reading)
+                .where(Reading.root_id == row.root_id, Reading.version < row.version)
+                .where(Reading.decision_id.is_distinct_from(old.id))
+                .order_by(Reading.version.desc())
+                .limit(1)
+            )
+            if before is None:
+                continue
+            new = _copy(w, before)
+            new.version, new.reason = row.version + 1, why
+            w.session.add(new)
+            w.session.flush()
+            done.append(new)
+        follow_up(w, done)
+        return w.finish(f"ruling:{old.id}", {"readings": len(done), "reason": why})
+
+
+def subject_of(session: Session, decision_id: str | uuid.UUID) -> tuple[str, uuid.UUID]:
+    """What a decision is about: kind and id."""
+    found = session.get(Decision, object_id(decision_id, "decision"))
+    if found is None:
+        raise NotFound("There is no such decision.")
+    return found.kind, found.subject
+
+
+def decided_readings(session: Session, ruled: Decision) -> list[Reading]:
+    """The versions a decision made."""
+    return list(session.scalars(select(Reading).where(Reading.decision_id == ruled.id).order_by(Reading.at)))

@@ -1,0 +1,156 @@
+"""Finding and proving: readings, calibrations, the audit trail, and rows for export."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import Select, func, select
+from sqlalchemy.orm import Session, aliased
+
+from brumel.core.believability import Flag
+from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Lot, Point, Reading, User
+from brumel.work.desk import NotAllowed, NotFound, object_id
+from brumel.work.records import reading_rows
+
+PAGE = 50
+
+
+#: Counting goes no further: beyond it, a search is narrowed rather than leafed through.
+MOST_COUNTED = 5000
+
+
+_outer = aliased(Reading)
+
+
+@dataclass(frozen=True)
+class Search:
+    """What to look for among the readings; empty fields do not narrow."""
+
+    site_id: uuid.UUID | None = None
+    quantity: str = ""
+    backing: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+    page: int = 1
+
+
+def _query(search: Search) -> Select[Reading]:
+    newer = select(Reading.id).where(Reading.root_id == _outer.root_id, Reading.version > _outer.version)
+    query = select(_outer).where(~newer.exists())
+    if search.site_id:
+        query = query.where(_outer.site_id == search.site_id)
+    if search.quantity:
+        query = query.where(_outer.quantity == search.quantity)
+    if search.backing:
+        query = query.where(_outer.backing == search.backing)
+    if search.since:
+        query = query.where(_outer.at >= search.since)
+    if search.until:
+        query = query.where(_outer.at < search.until)
+    return query
+
+
+def recent(session: Session, search: Search, count: int) -> list[Reading]:
+    """The newest standing readings, without counting them all."""
+    return list(session.scalars(_query(search).order_by(_outer.at.desc(), _outer.id).limit(count)))
+
+
+def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
+    """One page of standing readings, newest first, and how many there are, counted up to `MOST_COUNTED`."""
+    query = _query(search)
+    found = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
+    total = session.scalar(select(func.count()).select_from(found)) or 0
+    rows = session.scalars(query.order_by(_outer.at.desc(), _outer.id).offset((search.page - 1) * PAGE).limit(PAGE))
+    return list(rows), total
+
+
+def versions(session: Session, found: Reading) -> list[Reading]:
+    """Every version of a reading, oldest first."""
+    return list(session.scalars(select(Reading).where(Reading.root_id == found.root_id).order_by(Reading.version)))
+
+
+def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], int]:
+    """One page of calibrations, newest first, and how many there are in all."""
+    total = session.scalar(select(func.count()).select_from(Calibration)) or 0
+    query = select(Calibration).order_by(Calibration.at.desc()).offset((page - 1) * PAGE).limit(PAGE)
+    return list(session.scalars(query)), total
+
+
+def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibration:
+    """One calibration by id; the front door for everything that names one."""
+    found = session.get(Calibration, object_id(calibration_id, "calibration"))
+    if found is None:
+        raise NotFound("There is no such calibration.")
+    return found
+
+
+def points(session: Session, found: Calibration) -> list[tuple[Point, Lot | None]]:
+    """Every version of every point of a calibration's run with its lot, in the order they were made."""
+    rows = session.execute(
+        select(Point, Lot)
+        .outerjoin(Lot, Lot.id == Point.lot_id)
+        .where(Point.run_id == found.run_id)
+        .order_by(Point.at, Point.version)
+    )
+    return [(point, lot) for point, lot in rows]
+
+
+def taken_place_of(session: Session, found: Calibration) -> Calibration | None:
+    """The calibration this one took the place of."""
+    old = session.scalar(
+        select(CalibrationWithdrawal.calibration_id).where(CalibrationWithdrawal.new_id == found.id).limit(1)
+    )
+    return session.get(Calibration, old) if old else None
+
+
+def withdrawn_among(session: Session, ids: list[uuid.UUID]) -> set[uuid.UUID]:
+    """Which of these calibrations count no longer."""
+    return set(
+        session.scalars(
+            select(CalibrationWithdrawal.calibration_id).where(CalibrationWithdrawal.calibration_id.in_(ids))
+        )
+    )
+
+
+def backed_by(session: Session, found: Calibration) -> int:
+    """How many standing readings rest on a calibration."""
+    query = _query(Search()).where(_outer.calibration_id == found.id)
+    return session.scalar(select(func.count()).select_from(query.subquery())) or 0
+
+
+def audit(session: Session, actor: User, page: int = 1) -> tuple[list[Audit], int]:
+    """One page of the audit trail, newest first; for the lead."""
+    if actor.role != "lead":
+        raise NotAllowed("The audit trail is for the lead.")
+    total = session.scalar(select(func.count()).select_from(Audit)) or 0
+    return list(session.scalars(select(Audit).order_by(Audit.id.desc()).offset((page - 1) * PAGE).limit(PAGE))), total
+
+
+def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
+    """Rows of the CSV export, newest first, one a standing reading."""
+    return reading_rows.rows(session, _query(search).order_by(_outer.at.desc(), _outer.id), _outer)
+
+
+_SPREAD = re.compile(r"lie within ±(\S+) %")
+
+
+def settling_note(found: Reading) -> str:
+    """What must be said beside a settling sentence that an earlier version wrote in the wrong unit; empty where it is right.
+
+    The spread of a relative limit was written in the quantity's own unit and called "%". Evidence keeps its words.
+    """
+    written = _SPREAD.search(str(found.settling.get("sentence", "")))
+    spread = found.settling.get("noise")
+    if written is None or spread is None or f"{float(spread):.2g}" == written.group(1):
+        return ""
+    return f"An earlier version wrote “%” where {found.unit} is meant; as a share of the reading it is {spread:.2g} %."
+
+
+def flag_words(flag: int) -> str:
+    """The words of a QARTOD flag."""
+    return Flag(flag).words

@@ -1,0 +1,80 @@
+"""The lead's queue, and signing."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, aliased
+
+from brumel.store.records import Closing, Decision, Signature, Unsigned
+from brumel.store.tables import Reading, User
+from brumel.work.desk import Desk, MovedOn, Refused, lead_signs, object_id
+from brumel.work.records.decisions import only_standing
+
+# -- the lead's queue
+
+
+@dataclass(frozen=True)
+class Queue:
+    """What waits for the lead: unsigned readings by kind, closing checks without a decision."""
+
+    exceeded: list[Reading]
+    odd: list[Reading]
+    rest: list[Reading]
+    unsigned: int
+    closings: list[Closing]
+
+
+MOST = 60
+
+
+def queue(session: Session) -> Queue:
+    """The lead's queue, newest first; each list is cut at `MOST`."""
+    base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id)
+    odd = (Reading.flag > 2) | Reading.backing.in_(("doubtful", "not reported"))
+
+    def new(query: Any) -> list[Reading]:
+        return list(session.scalars(query.order_by(Reading.at.desc()).limit(MOST)))
+
+    exceeded = new(base.where(Reading.outcome == "exceeded"))
+    strange = new(base.where(odd, Reading.outcome != "exceeded"))
+    rest = new(base.where(~odd, Reading.outcome != "exceeded"))
+    total = session.scalar(select(func.count()).select_from(Unsigned)) or 0
+    later = aliased(Decision)
+    overtaken = select(later.id).where(later.subject == Decision.subject, later.number > Decision.number)
+    # Decided about, and not opened again since: the newest decision is no reopening.
+    decided = select(Decision.id).where(
+        Decision.subject == Closing.id, Decision.kind != "reopened", ~overtaken.exists()
+    )
+    open_ones = session.scalars(select(Closing).where(~decided.exists()).order_by(Closing.at.desc()).limit(MOST))
+    return Queue(exceeded, strange, rest, total, list(open_ones))
+
+
+def sign(desk: Desk, actor: User, key: uuid.UUID, *, readings: Sequence[str], name: str) -> dict[str, Any]:
+    """Sign versions of readings with name and time. A version that was overtaken meanwhile is refused, all of them kept."""
+    with desk.write(actor, key, "reading.sign") as w:
+        if w.done:
+            return w.done
+        lead_signs(actor, name)
+        ids = [object_id(r, "reading") for r in dict.fromkeys(readings)]
+        if not ids:
+            raise Refused("Nothing is ticked. Tick the readings you have looked at.")
+        if len(ids) > 500:
+            raise Refused("Sign 500 at once at most.")
+        rows = list(w.session.scalars(only_standing(select(Reading).where(Reading.id.in_(ids)))))
+        if len(rows) != len(ids):
+            raise MovedOn("One of these readings has a newer version. You now see it; nothing was signed.")
+        have = set(w.session.scalars(select(Signature.reading_id).where(Signature.reading_id.in_(ids))))
+        for row in rows:
+            if row.id not in have:
+                w.session.add(Signature(reading_id=row.id, name=" ".join(name.split()), at=w.now, by_id=actor.id))
+        return w.finish(f"readings:{len(ids)}", {"signed": len(ids) - len(have)}, signed=len(ids) - len(have))
+
+
+def signature(session: Session, reading_id: uuid.UUID) -> Signature | None:
+    """The signature of a version, None where it is unsigned."""
+    return session.get(Signature, reading_id)

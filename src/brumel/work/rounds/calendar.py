@@ -1,0 +1,181 @@
+"""Rounds on the calendar: when each is due, and keeping them."""
+
+from __future__ import annotations
+
+import functools
+import re
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import MAXYEAR, date, datetime, time, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo, available_timezones
+
+from dateutil.rrule import rrulestr
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.store.rounds import Round, RoundStop
+from brumel.store.tables import User
+from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id, only_the_lead_keeps
+from brumel.work.rounds.sites import site_of as find_site
+
+DAYS_AHEAD = 60
+
+
+def rounds(session: Session, *, retired: bool = False) -> list[Round]:
+    """The rounds by name."""
+    query = select(Round).order_by(Round.name)
+    return list(session.scalars(query if retired else query.where(Round.retired_at.is_(None))))
+
+
+def round_of(session: Session, round_id: str | uuid.UUID) -> Round:
+    """One round by id; the front door for everything that names a round."""
+    found = session.get(Round, object_id(round_id, "round"))
+    if found is None:
+        raise NotFound("There is no such round.")
+    return found
+
+
+def occurrences(rule: str, starts: date, since: date, until: date) -> list[date]:
+    """The days a round is due, both ends counted. The rule is an RFC 5545 recurrence of whole days; empty never recurs.
+
+    Days are counted in the round's own calendar, so a change to summer time moves none of them. Raises InputError.
+    """
+    if not rule:
+        return [starts] if since <= starts <= until else []
+    check_rule(rule, starts)
+    found = rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
+    days = found.between(datetime.combine(since, time()), datetime.combine(until, time()), inc=True)
+    return sorted({d.date() for d in days})
+
+
+#: The parts of a recurrence that people use, and how far their numbers go.
+_PARTS = {
+    "FREQ": r"DAILY|WEEKLY|MONTHLY|YEARLY",
+    "INTERVAL": r"[1-9]\d?",
+    "BYDAY": r"([+-]?[1-5])?(MO|TU|WE|TH|FR|SA|SU)(,([+-]?[1-5])?(MO|TU|WE|TH|FR|SA|SU)){0,6}",
+    "BYMONTHDAY": r"-?[1-3]?\d(,-?[1-3]?\d){0,30}",
+    "BYMONTH": r"1?\d(,1?\d){0,11}",
+    "BYSETPOS": r"-?[1-5](,-?[1-5]){0,4}",
+    "COUNT": r"[1-9]\d{0,3}",
+    "UNTIL": r"\d{8}",
+    "WKST": r"MO|SU",
+}
+
+
+#: A rule that gives no day in so many years never gives one.
+_TRIAL_YEARS = 40
+
+
+@functools.lru_cache(maxsize=256)
+def check_rule(rule: str, starts: date) -> None:
+    """Raise InputError where a recurrence cannot be read, is finer than days, or never comes."""
+    if not 2000 <= starts.year <= 2100:
+        raise InputError("starts", "The first day must lie between 2000 and 2100.", value=str(starts))
+    parts = [part.partition("=")[::2] for part in rule.upper().split(";")]
+    names = [name for name, _ in parts]
+    for name, value in parts:
+        if name not in _PARTS or not re.fullmatch(_PARTS[name], value) or names.count(name) > 1:
+            raise InputError(
+                "rule",
+                f"The rule “{rule[:60]}” cannot be read at “{name[:20]}”: a round recurs by days, weeks, months or years.",
+                value=rule[:200],
+            )
+    if "FREQ" not in names:
+        raise InputError("rule", "The rule does not say how often: FREQ is missing.", value=rule[:200])
+    try:
+        # Near the last year there is, a rule that never comes runs out soon instead of searching eight thousand years.
+        trial = ";".join(f"{name}={value}" for name, value in parts if name not in ("UNTIL", "COUNT"))
+        if next(iter(rrulestr(trial, dtstart=datetime.combine(_twin(starts), time()))), None) is None:
+            raise InputError("rule", f"The rule “{rule[:60]}” names a day that never comes.", value=rule[:200])
+        rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
+    except (ValueError, TypeError) as error:
+        raise InputError("rule", f"The rule “{rule[:60]}” cannot be read: {error}.", value=rule[:200]) from None
+
+
+def _twin(day: date) -> date:
+    """The same day of month and of week in the last years of the calendar."""
+    years = range(MAXYEAR - _TRIAL_YEARS, MAXYEAR)
+    wanted = [date(y, day.month, min(day.day, 28)) for y in years]
+    return next((d for d in wanted if d.weekday() == day.weekday()), wanted[0])
+
+
+def next_day(found: Round, today: date) -> date | None:
+    """When the round is due next, today counted."""
+    try:
+        days = occurrences(found.rule, found.starts, today, today + timedelta(days=DAYS_AHEAD))
+    except InputError:
+        return None  # a rule of an earlier version that cannot be read: the round is gone when someone goes
+    return days[0] if days else None
+
+
+def today_of(found: Round, now: datetime) -> date:
+    """What day it is where the round is."""
+    return now.astimezone(ZoneInfo(found.zone)).date()
+
+
+def leaving(found: Round, day: date) -> datetime:
+    """The moment of leaving on a day, by the wall clock of the round's zone."""
+    hour, minute = (int(part) for part in found.leave_at.split(":"))
+    return datetime.combine(day, time(hour, minute), ZoneInfo(found.zone))
+
+
+@dataclass(frozen=True)
+class NewRound:
+    """A round as it is kept: sites in their order, a recurrence, and when it leaves."""
+
+    name: str
+    sites: Sequence[str]
+    rule: str
+    starts: date
+    leave_at: str
+    zone: str
+    note: str = ""
+
+
+def save_round(
+    desk: Desk, actor: User, key: uuid.UUID, *, new: NewRound, round_id: str = "", retired: bool = False
+) -> dict[str, Any]:
+    """Make a round or change one. Raises every fault at once. Returns {"round": id}."""
+    with desk.write(actor, key, "round.save") as w:
+        if w.done:
+            return w.done
+        only_the_lead_keeps(actor)
+        faults: list[InputError] = []
+        if not new.name.strip() or len(new.name) > 80:
+            faults.append(InputError("name", "A round needs a name of at most 80 letters."))
+        if not new.sites:
+            faults.append(InputError("site", "A round needs at least one site."))
+        if len(set(new.sites)) != len(new.sites):
+            faults.append(InputError("site", "A site stands twice in this round."))
+        if len(new.sites) > 60:
+            faults.append(InputError("site", "A round takes 60 sites at most."))
+        if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", new.leave_at):
+            faults.append(InputError("leave_at", "Leaving is a time as 08:15.", value=new.leave_at))
+        if new.zone not in available_timezones():
+            faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write it as Europe/Oslo."))
+        try:
+            if new.rule.strip():
+                check_rule(new.rule.strip()[:200], new.starts)
+            elif not 2000 <= new.starts.year <= 2100:
+                raise InputError("starts", "The first day must lie between 2000 and 2100.")
+        except InputError as error:
+            faults += error.faults
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        stops = [find_site(w.session, s) for s in new.sites]
+        gone = [s.name for s in stops if s.retired_at is not None]
+        if gone:
+            raise Refused(f"{', '.join(gone)} is read no more.")
+        found = round_of(w.session, round_id) if round_id else Round(id=uuid.uuid4(), stops=[])
+        found.name, found.rule, found.starts = " ".join(new.name.split()), new.rule.strip(), new.starts
+        found.leave_at, found.zone, found.note = new.leave_at, new.zone, clean_reason(new.note, required=False)
+        found.retired_at = w.now if retired else None
+        w.session.add(found)
+        w.session.flush()
+        found.stops.clear()
+        w.session.flush()
+        found.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
+        return w.finish(f"round:{found.id}", {"name": found.name, "sites": len(stops)}, round=found.id)

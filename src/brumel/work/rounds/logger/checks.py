@@ -1,0 +1,247 @@
+"""What the checks at the ends of a logged series make of it: decided by the lead, in versions; values stay as recorded."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core import logged
+from brumel.core.working import Worked, Working
+from brumel.methods.checks import load_checks
+from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
+from brumel.store.records import Closing
+from brumel.store.tables import Calibration, User
+from brumel.work.bench import closing_checks
+from brumel.work.desk import Desk, MovedOn, NotFound, Refused, clean_reason, lead_signs, object_id
+from brumel.work.quantities import names as quantity_names
+
+
+def log(session: Session, series_id: str | uuid.UUID) -> LoggerSeries:
+    """One series by id; the front door for everything that names one."""
+    found = session.get(LoggerSeries, object_id(series_id, "series"))
+    if found is None:
+        raise NotFound("There is no such series.")
+    return found
+
+
+@dataclass(frozen=True)
+class EffectOnSeries:
+    """What the checks make of a series: errors at its ends, grade, up to which share of its time it may be reported."""
+
+    ends: logged.Ends
+    grade: str
+    until: float
+    until_at: datetime
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing."""
+        e = self.ends
+        return {
+            "opening": e.opening,
+            "fouling": e.fouling,
+            "drift": e.drift,
+            "relative": e.relative,
+            "holds": e.holds,
+            "grade": self.grade,
+            "until": self.until,
+            "working": e.worked.working.as_dict(),
+        }
+
+    @staticmethod
+    def restored(found: LoggerSeries, body: dict[str, Any]) -> EffectOnSeries:
+        """As it was worked out when it was decided about, whatever the criteria are now."""
+        own = Worked(0.0, "", Working.from_dict(body["working"]))
+        ends = logged.Ends(body["opening"], body["fouling"], body["drift"], body["relative"], body["holds"], own)
+        return EffectOnSeries(
+            ends, body["grade"], body["until"], found.starts + body["until"] * (found.ends - found.starts)
+        )
+
+
+DECISIONS = {
+    "bracket": "bracketed: the checks at its ends held",
+    "correct": "corrected, linear in time between its ends",
+    "doubt": "doubtful",
+    "reject": "not reported",
+}
+
+
+STATES = {"bracket": "bracketed", "correct": "corrected", "doubt": "doubtful", "reject": "not reported"}
+
+
+def effect(session: Session, found: LoggerSeries, service: logged.Service) -> EffectOnSeries:
+    """What a service would make of a series; nothing is written. Refused for a quantity without criteria."""
+    if found.quantity not in load_checks().closing:
+        raise Refused(
+            f"There are no criteria for {quantity_names.name(found.quantity)}; what it follows from is what can be checked."
+        )
+    judged = closing_checks.criteria(found.quantity)
+    level = session.scalar(select(func.avg(LoggerValue.value)).where(LoggerValue.series_id == found.id)) or 0.0
+    ends = logged.ends(service, judged, float(level))
+    until = logged.reported_until(ends, judged)
+    return EffectOnSeries(
+        ends, logged.worst_grade(ends, judged), until, found.starts + until * (found.ends - found.starts)
+    )
+
+
+def record_service(
+    desk: Desk, actor: User, key: uuid.UUID, *, series_id: str, service: logged.Service
+) -> dict[str, Any]:
+    """What was read when the logger was lifted; the newest stands for the decision. Returns {"service": id}."""
+    with desk.write(actor, key, "log.service") as w:
+        if w.done:
+            return w.done
+        found = log(w.session, series_id)
+        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == found.id).with_for_update())
+        made = effect(w.session, found, service)
+        unit = "%" if made.ends.relative else found.unit
+        told = (
+            f"Fouling {made.ends.fouling:+.3g} {unit}, drift {made.ends.drift:+.3g} {unit}: "
+            f"{'it holds' if made.ends.holds else 'it does not hold'}."
+        ).replace("-", "\N{MINUS SIGN}")
+        row = LoggerCheck(
+            id=uuid.uuid4(), series_id=found.id, at=w.now, body=asdict(service), sentence=told, by_id=actor.id
+        )
+        w.session.add(row)
+        w.session.flush()
+        return w.finish(f"log:{found.id}", {"sentence": told}, service=row.id)
+
+
+def services(session: Session, found: LoggerSeries) -> list[LoggerCheck]:
+    """What was read at the ends of a series, newest first."""
+    return list(
+        session.scalars(select(LoggerCheck).where(LoggerCheck.series_id == found.id).order_by(LoggerCheck.at.desc()))
+    )
+
+
+def waiting(session: Session, count: int = 60) -> list[LoggerSeries]:
+    """The series whose end was read but that nobody decided about, newest first."""
+    read = select(LoggerCheck.id).where(LoggerCheck.series_id == LoggerSeries.id).exists()
+    decided = select(LoggerDecision.id).where(LoggerDecision.series_id == LoggerSeries.id).exists()
+    return list(
+        session.scalars(select(LoggerSeries).where(read, ~decided).order_by(LoggerSeries.ends.desc()).limit(count))
+    )
+
+
+def in_standard(session: Session, found: LoggerSeries) -> tuple[float, float] | None:
+    """What a closing check on Bench said of the logger's probe since: read and expected, to start the form with."""
+    if found.calibration_id is None:
+        return None
+    query = select(Closing).where(Closing.calibration_id == found.calibration_id, Closing.at >= found.ends)
+    newest = session.scalar(query.order_by(Closing.at).limit(1))
+    if newest is None or not newest.checks or newest.probe.quantity != found.quantity:
+        return None
+    return float(newest.checks[0]["read"]), float(newest.checks[0]["expected"])
+
+
+def of_service(session: Session, row: LoggerCheck) -> EffectOnSeries:
+    """What a kept service makes of its series."""
+    return effect(session, log(session, row.series_id), logged.Service(**row.body))
+
+
+def decisions_of(session: Session, found: LoggerSeries) -> list[LoggerDecision]:
+    """The decisions about a series, newest first; the first stands."""
+    query = select(LoggerDecision).where(LoggerDecision.series_id == found.id).order_by(LoggerDecision.version.desc())
+    return list(session.scalars(query))
+
+
+def barred(found: LoggerSeries, made: EffectOnSeries | None) -> dict[str, str]:
+    """For each decision the sentence that speaks against it, empty where it may be taken."""
+    why = dict.fromkeys(DECISIONS, "")
+    if made is None:
+        nothing = "Nothing was read at its end; it can be called doubtful or not reported, not more."
+        return why | {"bracket": nothing, "correct": nothing}
+    if found.calibration_id is None:
+        nothing = "No calibration stands behind this series; it can be called doubtful or not reported."
+        return why | {"bracket": nothing, "correct": nothing}
+    if made.ends.holds:
+        return why | {"correct": "The checks held; there is nothing to correct."}
+    why["bracket"] = "The checks did not hold; this series cannot be called bracketed."
+    if made.until <= 0:
+        why["correct"] = "It was off by more than may be corrected from its start; nothing of it can be reported."
+    return why
+
+
+def decide(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    series_id: str,
+    decision: str,
+    reason: str,
+    name: str,
+    version: int,
+    check_id: str = "",
+) -> dict[str, Any]:
+    """The lead decides what a series is worth, with name.
+
+    version, check_id : the decision and the reading of its end that the page had shown (0 and empty for none)
+    """
+    with desk.write(actor, key, "log.rule") as w:
+        if w.done:
+            return w.done
+        lead_signs(actor, name)
+        found = log(w.session, series_id)
+        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == found.id).with_for_update())
+        have = decisions_of(w.session, found)
+        if version != (have[0].version if have else 0):
+            raise MovedOn("This series was decided about in another window. You now see it.")
+        if decision not in DECISIONS:
+            raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
+        newest = next(iter(services(w.session, found)), None)
+        made = of_service(w.session, newest) if newest else None
+        if check_id != (str(newest.id) if newest else ""):
+            raise MovedOn("Its end was read again in another window. You now see what that does.")
+        if against := barred(found, made)[decision]:
+            raise Refused(against)
+        why = clean_reason(reason, required=decision != "bracket" or bool(have))
+        row = LoggerDecision(
+            id=uuid.uuid4(),
+            series_id=found.id,
+            version=version + 1,
+            check_id=newest.id if newest else None,
+            decision=decision,
+            effect=made.as_dict() if made else {},
+            reason=why,
+            signed_name=" ".join(name.split()),
+            at=w.now,
+            by_id=actor.id,
+        )
+        w.session.add(row)
+        w.session.flush()
+        return w.finish(f"log:{found.id}", {"decision": decision, "reason": why}, decision=row.id)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What a series is worth now, in words, and how its values are reported."""
+
+    state: str
+    words: str
+    by: EffectOnSeries | None
+
+
+def standing(session: Session, found: LoggerSeries) -> Standing:
+    """Open, unbacked, or as the newest decision says."""
+    have = decisions_of(session, found)
+    if not have:
+        if found.probe is None or found.calibration_id is None:
+            why = (
+                "no probe is named"
+                if found.probe is None
+                else f"{found.probe.name} had no valid calibration when it was set out"
+            )
+            return Standing("unbacked", f"no valid calibration: {why}", None)
+        number = session.scalar(select(Calibration.number).where(Calibration.id == found.calibration_id))
+        return Standing("open", f"calibration {number} in force; closing check pending", None)
+    newest = have[0]
+    told = f"{DECISIONS[newest.decision]}, decided by {newest.signed_name}"
+    if newest.decision != "correct":
+        return Standing(STATES[newest.decision], told, None)
+    made = EffectOnSeries.restored(found, newest.effect)
+    return Standing("corrected", f"{told}; grade {made.grade}", made)

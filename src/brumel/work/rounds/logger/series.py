@@ -1,0 +1,189 @@
+"""Series a logger left at a site has recorded: taken in whole, flagged, never repaired; drawn from bins."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from sqlalchemy import ColumnElement, case, func, insert, literal_column, null, select, true
+from sqlalchemy.orm import Session
+
+from brumel.core import believability as belief
+from brumel.core.errors import InputError
+from brumel.methods.field import load_field
+from brumel.store.logger import LoggerSeries, LoggerValue
+from brumel.store.tables import User
+from brumel.work import kit
+from brumel.work.desk import Desk, Refused
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds.logger.checks import EffectOnSeries, standing
+from brumel.work.rounds.sites import site_of as find_site
+
+#: columns of a drawn series
+BINS = 240
+
+
+@dataclass(frozen=True)
+class BinnedSeries:
+    """A series in bins for drawing: middle times, least and greatest value of each, and the odd values by time."""
+
+    log: LoggerSeries
+    times: list[datetime]
+    low: list[float]
+    high: list[float]
+    odd: list[tuple[datetime, float, int]]
+
+
+def take_in(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    site_id: str,
+    quantity: str,
+    unit: str,
+    times: list[datetime],
+    values: list[float],
+    name: str,
+    probe_id: str = "",
+    depth_m: float | None = None,
+) -> dict[str, Any]:
+    """Keep a series of a site as it was recorded, each value with its flag. Returns {"log": id}.
+
+    Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
+    overlaps one of the same quantity and depth is refused.
+    """
+    with desk.write(actor, key, "log.take_in") as w:
+        if w.done:
+            return w.done
+        place = find_site(w.session, site_id)
+        if quantity not in load_field():
+            raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
+        spec = load_field()[quantity]
+        if unit != (spec.unit or quantity):
+            raise InputError(
+                "unit",
+                f"{quantity_names.title(quantity)} is kept in {spec.unit or quantity_names.name(quantity)}; convert the file "
+                "first.",
+            )
+        if times[-1] > w.now:
+            raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
+        probe = kit.probe_of(w.session, probe_id) if probe_id else None
+        backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
+        if backed is not None and backed.valid_until < times[0]:
+            backed = None  # it had run out before the logger was set out
+        twin = w.session.scalar(
+            select(LoggerSeries)
+            .where(
+                LoggerSeries.site_id == place.id,
+                LoggerSeries.quantity == quantity,
+                LoggerSeries.starts <= times[-1],
+                LoggerSeries.ends >= times[0],
+            )
+            .where(LoggerSeries.depth_m.is_(None) if depth_m is None else LoggerSeries.depth_m == depth_m)
+            .limit(1)
+        )
+        if twin is not None:
+            raise Refused(
+                f"“{twin.name}” covers some of this time already, from {twin.starts:%d %b} to {twin.ends:%d %b}."
+            )
+        y = np.asarray(values)
+        ranges = place.ranges.get(quantity, {})
+        gross = tuple(ranges.get("gross") or spec.instrument)
+        usual = tuple(ranges["usual"]) if ranges.get("usual") else None
+        jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
+        flags = belief.flag_series(
+            y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
+        )
+        steps = np.diff([t.timestamp() for t in times])
+        interval = float(np.median(steps))
+        made = LoggerSeries(
+            id=uuid.uuid4(),
+            site_id=place.id,
+            quantity=quantity,
+            unit=spec.unit,
+            depth_m=depth_m,
+            probe_id=probe.id if probe else None,
+            calibration_id=backed.id if backed else None,
+            name=name[:80],
+            starts=times[0],
+            ends=times[-1],
+            interval_s=interval,
+            count=len(times),
+            gaps=int(np.sum(steps > 1.5 * interval)),
+            flagged=int(np.sum(flags > 2)),
+            at=w.now,
+            by_id=actor.id,
+        )
+        w.session.add(made)
+        w.session.flush()
+        rows = [
+            {"series_id": made.id, "at": t, "value": float(v), "flag": int(f)}
+            for t, v, f in zip(times, values, flags, strict=True)
+        ]
+        w.session.execute(insert(LoggerValue), rows)
+        return w.finish(f"site:{site_id}", {"log": made.name, "values": made.count}, log=made.id)
+
+
+def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[LoggerSeries]:
+    """The newest series of a site."""
+    return list(
+        session.scalars(
+            select(LoggerSeries)
+            .where(LoggerSeries.site_id == site_id)
+            .order_by(LoggerSeries.starts.desc())
+            .limit(count)
+        )
+    )
+
+
+def band(session: Session, found: LoggerSeries, by: EffectOnSeries | None = None) -> BinnedSeries:
+    """A series for drawing: binned by the database, so that a week and a year cost a page the same; corrected `by`."""
+    value, when = _value(found, by)
+    place = func.floor(_share(found) * (BINS - 1)).label("bin")
+    query = (
+        select(func.min(LoggerValue.at), func.min(value), func.max(value))
+        .where(LoggerValue.series_id == found.id, LoggerValue.flag < int(belief.Flag.FAIL), when)
+        .add_columns(place)
+        .group_by(literal_column("bin"))
+        .order_by(literal_column("bin"))
+    )
+    rows = session.execute(query).all()
+    odd = session.execute(
+        select(LoggerValue.at, value, LoggerValue.flag)
+        .where(LoggerValue.series_id == found.id, LoggerValue.flag > 2, when)
+        .order_by(LoggerValue.at)
+        .limit(200)
+    ).all()
+    return BinnedSeries(
+        found, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
+    )
+
+
+def _share(found: LoggerSeries) -> ColumnElement[Any]:
+    span = max((found.ends - found.starts).total_seconds(), 1.0)
+    return func.extract("epoch", LoggerValue.at - found.starts) / span
+
+
+def _value(found: LoggerSeries, by: EffectOnSeries | None) -> tuple[ColumnElement[Any], ColumnElement[bool]]:
+    """The value as it is reported, and which are: `core.logged.corrected` once more, where the values are."""
+    if by is None:
+        return LoggerValue.value + 0.0, true()
+    share, ends = _share(found), by.ends
+    error = ends.opening + (ends.closing - ends.opening) * share
+    value = LoggerValue.value / (1 + error / 100) if ends.relative else LoggerValue.value - error
+    return value, share <= by.until + 1e-12
+
+
+def values(session: Session, found: LoggerSeries) -> Iterator[tuple[datetime, float, float | None, int]]:
+    """Every value for an export: when, as recorded, as reported (None where it is not), and its QARTOD flag."""
+    now = standing(session, found)
+    value, when = _value(found, now.by)
+    told = case((when, value)) if now.state != "not reported" else null()
+    query = select(LoggerValue.at, LoggerValue.value, told, LoggerValue.flag).where(LoggerValue.series_id == found.id)
+    rows = session.execute(query.order_by(LoggerValue.at)).yield_per(5000)
+    yield from (tuple(row) for row in rows)

@@ -1,0 +1,110 @@
+"""Sheets that were filled in without a signal: taken in once each, at the time they were read, never over another's."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.store.tables import Site, User, Visit
+from brumel.work import kit
+from brumel.work.desk import Desk, Refused, Write
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds.outings import outing as find_outing
+from brumel.work.rounds.sheet import entry, recording
+from brumel.work.rounds.sheet.sheet import of_visit
+from brumel.work.rounds.sites import site_of as find_site
+
+AHEAD = timedelta(minutes=5)
+
+
+OLDEST = timedelta(days=14)
+
+
+class Conflict(Refused):
+    """Somebody else has read this site in the same outing; nothing was written."""
+
+
+def send(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    outing_id: str,
+    site_id: str,
+    at: datetime,
+    rows: Sequence[entry.Typed],
+    temperature_c: float,
+    depth_m: float | None = None,
+    note: str = "",
+    reason: str = "",
+    both: bool = False,
+) -> dict[str, Any]:
+    """One sheet from the queue, taken in whole or not at all; its own key makes a second sending harmless.
+
+    at : when it was read, by the phone's clock; not in the future (5 min are allowed), not older than 14 days
+    both : the technician has seen that the site was read by another meanwhile, and keeps both
+
+    Raises Conflict where it was and `both` was not said.
+    """
+    if at.tzinfo is None:
+        raise InputError("at", "The time of the reading has no zone.")
+    now = desk.clock()
+    if at > now + AHEAD:
+        raise InputError(
+            "at", f"This was read at {at:%d %b %Y, %H:%M} UTC, which is in the future. Is the phone's clock right?"
+        )
+    if at < now - OLDEST:
+        raise InputError(
+            "at", f"This was read at {at:%d %b %Y, %H:%M} UTC, over 14 days ago; give it to the lead on paper."
+        )
+    # The desk's clock tells when it was read; the record's when it came.
+    then = Desk(desk.sessions, lambda: min(at, now), desk.clock)
+    with then.write(actor, key, "visit.queued") as w:
+        if w.done:
+            return w.done
+        out, place = find_outing(w.session, outing_id), find_site(w.session, site_id)
+        # Two sheets of one site take turns, so that the second finds what the first has written.
+        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id}:{place.id}"))))
+        there = list(w.session.scalars(select(Visit).where(Visit.outing_id == out.id, Visit.site_id == place.id)))
+        if not both:
+            _no_other(w.session, actor, place, there)
+        visit = _own_visit(w, actor, there, [r.probe_id for r in rows]) or entry.open_visit(
+            w, site_id, [r.probe_id for r in rows], "typed", outing_id
+        )
+        visit_id = str(visit.id)
+        if note.strip():
+            entry.say_on(w, visit_id, note=note)
+        entry.type_on(w, visit_id, rows, temperature_c, depth_m, still=True)
+        made = recording.keep_settled(w, visit_id, reason=reason)
+        detail = {"read_at": at.isoformat(), "readings": [str(r.id) for r in made], "both": both}
+        return w.finish(f"visit:{visit_id}", detail, visit=visit_id, readings=len(made))
+
+
+def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]) -> None:
+    for other in there:
+        kept = of_visit(session, other.id)
+        if other.operator_id != actor.id and kept:
+            told = ", ".join(f"{quantity_names.name(r.quantity)} {r.value:.4g}" for r in kept[:6])
+            at = other.at.astimezone(ZoneInfo(place.zone))
+            raise Conflict(
+                f"{place.name} was read by {other.operator.name} at {at:%H:%M} in this outing ({told}). "
+                "Keep both, or drop yours."
+            )
+
+
+def _own_visit(w: Write, actor: User, there: Sequence[Visit], probes: Sequence[str]) -> Visit | None:
+    """The sheet this person has of the site in this outing: another depth or a repeat goes on it, with its probes."""
+    found = next((v for v in there if v.operator_id == actor.id and v.source == "typed"), None)
+    if found is not None:
+        carried = {str(p.id) for p in found.probes}
+        for probe_id in dict.fromkeys(probes):
+            if probe_id not in carried:
+                entry.put_on_sheet(w, found, kit.probe_of(w.session, probe_id))
+    return found

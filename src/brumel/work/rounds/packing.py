@@ -1,0 +1,255 @@
+"""What to take on a round and to set before leaving, with what is left of it."""
+
+from __future__ import annotations
+
+import math
+import uuid
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core import meter_settings
+from brumel.store.rounds import Outing, Round
+from brumel.store.tables import Meter, MeterSettings, Site, User
+from brumel.work import kit
+from brumel.work.desk import Desk, MovedOn, NotFound, object_id
+from brumel.work.kit.stock import CUP_ML, Left, left_of_lots
+from brumel.work.quantities import standards as quantities_standards
+from brumel.work.rounds.outings import Chosen, choose, outing
+from brumel.work.rounds.plan import SITE_MIN
+
+
+@dataclass(frozen=True)
+class PackingItem:
+    """One thing to pack or set: a stable key, what, and why; `care` where something is wrong with it."""
+
+    key: str
+    what: str
+    why: str
+    care: str = ""
+
+
+def packing(session: Session, found: Round, now: datetime) -> dict[str, list[PackingItem]]:
+    """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
+    back = now + timedelta(minutes=SITE_MIN * len(found.stops))
+    chosen, _ = choose(session, found, now, back)
+    lots = [v for v in kit.lots_on_shelf(session, now) if v.lot.opened_at or not v.objections]
+    probes = [
+        PackingItem(
+            f"probe-{c.probe.id}",
+            c.probe.name,
+            c.trust.words,
+            "" if c.trust.valid else "its readings would have no valid calibration",
+        )
+        for c in chosen
+    ]
+    wanted: dict[uuid.UUID, _Wanted] = {}
+    standards: list[PackingItem] = []
+    for c in chosen:
+        # One cup for the closing check, and one more of each where the probe is calibrated before or on the way.
+        lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= back
+        picked, words, beyond = _bracket(found, c, lots)
+        for v in picked:
+            before = wanted.get(v.lot.id, _Wanted(v, words, 0))
+            wanted[v.lot.id] = _Wanted(v, before.words, before.cups + (1 if lasts else 2))
+        standards += beyond
+    left = left_of_lots(session, [w.view.lot for w in wanted.values()])
+    for one in wanted.values():
+        standards.append(_solution(one, left[one.view.lot.id]))
+    meters = {c.probe.meter.id: c.probe.meter for c in chosen}
+    safety = [
+        PackingItem("jacket", "life jacket, and a second person where the note says so", "water"),
+        PackingItem("water", "pure water to rinse, tissue, a waste bottle", "nothing is poured out at the site"),
+        PackingItem("gloves", "gloves and glasses", "solutions"),
+    ]
+    return {
+        "probes": probes,
+        "standards": standards,
+        "spares": _spares(session, chosen, meters.values()),
+        "safety": safety,
+        "settings": [item for m in meters.values() for item in _settings(session, m, found.sites)],
+    }
+
+
+@dataclass(frozen=True)
+class _Wanted:
+    view: kit.LotView
+    words: str
+    cups: int
+
+
+def _solution(one: _Wanted, left: Left) -> PackingItem:
+    lot = one.view.lot
+    needed = one.cups * (CUP_ML if left.unit == "mL" else 1.0)
+    cups = f"{one.cups} cup{'s' if one.cups > 1 else ''}, {needed:.0f} {left.unit}"
+    care = " ".join([*one.view.objections, *([f"{short}." if (short := left.short_of(needed)) else ""])]).strip()
+    return PackingItem(f"lot-{lot.id}", f"{lot.code}, {lot.name}", f"{one.words}; {cups}; {left.words}", care)
+
+
+def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter]) -> list[PackingItem]:
+    known = kit.spares(session)
+    made: dict[str, PackingItem] = {}
+
+    def take(key: str, what: str, why: str, needed: float = 1.0) -> None:
+        left = known[key][1]
+        made[key] = PackingItem(key, what, f"{why}; {left.words}", left.short_of(needed))
+
+    for c in chosen:
+        if c.quantity == "oxygen" and c.probe.kind != "optical":
+            take("membrane", "a spare membrane", "a torn membrane ends the oxygen of the day")
+            take("electrolyte", "electrolyte for it", "a new membrane wants a fresh fill")
+        if c.quantity in ("nitrate", "ammonium"):
+            take(
+                f"tip-{c.quantity}",
+                f"the {c.quantity} tip's cap, moist, and a spare tip",
+                "a tip that dries starts again",
+            )
+        if c.quantity == "ph":
+            take("storage", "storage solution and the bulb's cap", "the bulb travels moist", needed=CUP_ML)
+    for m in meters:
+        kind = m.battery or "kind not on record"
+        take(f"battery-{m.id}", f"spare batteries for {m.name}", kind)
+    return list(made.values())
+
+
+def _bracket(found: Round, c: Chosen, lots: Sequence[kit.LotView]) -> tuple[list[kit.LotView], str, list[PackingItem]]:
+    """The solutions that bracket what these sites usually read, why, and what is missing for it."""
+    ends = [site.ranges[c.quantity]["usual"] for site in found.sites if "usual" in site.ranges.get(c.quantity, {})]
+    mine = [v for v in lots if quantities_standards.measure(v.lot, c.quantity) is not None]
+    if not ends or not mine:
+        return [], "", []
+    low, high = min(e[0] for e in ends), max(e[1] for e in ends)
+    known = sorted(
+        ((quantities_standards.nominal(v.lot, c.quantity, c.probe), v) for v in mine), key=lambda pair: pair[0]
+    )
+    below = [v for value, v in known if value <= low]
+    above = [v for value, v in known if value >= high]
+    if c.quantity == "conductivity":  # the standard nearest to each water serves a cell best
+        middles = {math.sqrt(max(e[0], 1.0) * max(e[1], 1.0)) for e in ends}
+        near = [min(known, key=lambda pair: abs(math.log(max(pair[0], 1e-3) / m)))[1] for m in middles]
+        picked = list({v.lot.id: v for v in near}.values())
+    else:
+        picked = [*below[-1:], *above[:1]] or [known[0][1]]
+    words = f"these sites usually read {low:g} to {high:g}"
+    if c.quantity == "ph" and not (below and above):
+        return (
+            picked,
+            words,
+            [PackingItem("no-bracket", "a buffer beyond the sites", words, "no open buffer lies beyond it")],
+        )
+    return picked, words, []
+
+
+def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[PackingItem]:
+    """What to look at in the meter's menus before leaving, against what these waters need."""
+    taken = kit.last_settings(session, meter.id)
+    if taken is None:
+        return [
+            PackingItem(
+                f"set-{meter.id}", f"record the settings of {meter.name}", "none are on record", "not on record"
+            )
+        ]
+    s, made = taken.settings, []
+    salts = {float(site.water.get("usual_salinity") or 0.0) for site in sites}
+    if float(s.get("preset_salinity") or 0.0) not in salts:
+        made.append(
+            PackingItem(
+                f"salt-{meter.id}",
+                f"{meter.name}: preset salinity {s.get('preset_salinity')}",
+                "none of these waters has it; Brumel takes it off, the display stays wrong",
+                "set it at each water",
+            )
+        )
+    factors = {site.water["tds_factor"] for site in sites if site.water.get("tds_factor")}
+    if factors and s.get("tds_factor") not in factors:
+        made.append(
+            PackingItem(
+                f"tds-{meter.id}",
+                f"{meter.name}: TDS factor {s.get('tds_factor')}",
+                f"these sites state TDS by {', '.join(f'{f:g}' for f in sorted(factors))}",
+                "the display will differ",
+            )
+        )
+    if s.get("auto_off_min"):
+        made.append(
+            PackingItem(
+                f"off-{meter.id}",
+                f"{meter.name} switches itself off after {s['auto_off_min']} min",
+                "a logger must not",
+                "set it to never before logging",
+            )
+        )
+    return made
+
+
+@dataclass(frozen=True)
+class Settings:
+    """A meter's settings before leaving: as they were recorded, and who checked them for this outing."""
+
+    meter: Meter
+    recorded: MeterSettings | None
+    rows: tuple[tuple[str, str], ...]
+    seen: str
+
+
+def settings(session: Session, found: Outing, now: datetime) -> list[Settings]:
+    """The meters of an outing with their settings. A snapshot taken later makes the checking stale."""
+    chosen, _ = choose(session, found.round, now, now)
+    carried = {m.id: m for m in [c.probe.meter for c in chosen]}
+    made = []
+    for meter in carried.values():
+        taken = kit.last_settings(session, meter.id)
+        said = _confirmed(found, taken)
+        rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
+        made.append(Settings(meter, taken, rows, f"{said['at']} by {said['by']}" if said else ""))
+    return made
+
+
+def unseen(session: Session, found: Outing, meters: Iterable[Meter]) -> list[Meter]:
+    """Those of these meters whose settings nobody checked before this outing, or whose settings changed since."""
+    own = {m.id: m for m in meters}.values()
+    return [m for m in own if _confirmed(found, kit.last_settings(session, m.id)) is None]
+
+
+def _confirmed(found: Outing, taken: MeterSettings | None) -> dict[str, str] | None:
+    """Who checked these settings for the outing, None where nobody did since they were recorded."""
+    said = found.settings.get(str(taken.meter_id)) if taken is not None else None
+    return said if said is not None and taken is not None and said["snapshot"] == str(taken.id) else None
+
+
+def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, settings_id: str) -> dict[str, Any]:
+    """The settings in the meter's menus are those of this snapshot: checked before leaving."""
+    with desk.write(actor, key, "outing.settings") as w:
+        if w.done:
+            return w.done
+        found = outing(w.session, outing_id)
+        w.session.execute(select(Outing.id).where(Outing.id == found.id).with_for_update())
+        w.session.refresh(found)
+        taken = w.session.get(MeterSettings, object_id(settings_id, "settings"))
+        if taken is None:
+            raise NotFound("There are no such settings.")
+        newest = kit.last_settings(w.session, taken.meter_id)
+        if newest is None or newest.id != taken.id:
+            raise MovedOn("These settings were recorded anew in another window. You now see them.")
+        meter = kit.meter_of(w.session, taken.meter_id)
+        zone = ZoneInfo(found.round.zone)
+        said = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": actor.name}
+        found.settings = {**found.settings, str(meter.id): said}
+        return w.finish(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)}, meter=meter.id)
+
+
+def pack(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, ticked: Sequence[str]) -> dict[str, Any]:
+    """What is on the packing list; ticking again replaces what was ticked."""
+    with desk.write(actor, key, "outing.pack") as w:
+        if w.done:
+            return w.done
+        found = outing(w.session, outing_id)
+        items = {i.key for group in packing(w.session, found.round, w.now).values() for i in group}
+        kept = sorted(set(ticked) & items)
+        found.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
+        return w.finish(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)}, packed=len(kept))

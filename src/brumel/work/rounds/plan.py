@@ -1,0 +1,187 @@
+"""The plan of the day: what each probe still needs, in which order, and what cannot make it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy.orm import Session
+
+from brumel.core.planning import Task, plan
+from brumel.store.rounds import Round
+from brumel.work import bench, kit
+from brumel.work.bench.calibration_sessions import HANDS_MIN, VERDICT_MIN
+from brumel.work.rounds.calendar import leaving, today_of
+from brumel.work.rounds.outings import Chosen, choose
+
+PACK_MIN = 10.0  # common practice, no source
+
+
+SITE_MIN = 25.0  # a site with the way to it; common practice, no source
+
+
+IONS = ("nitrate", "ammonium")
+
+
+@dataclass(frozen=True)
+class PlanLine:
+    """One step of the plan at its time; `kind` is "hands" or "wait"."""
+
+    what: str
+    probe: str
+    start: datetime
+    end: datetime
+    kind: str
+    deciding: bool
+    late: bool
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """Something that cannot make it, and what to do instead."""
+
+    what: str
+    instead: str
+
+
+@dataclass(frozen=True)
+class DayPlan:
+    """The day up to leaving: steps, when all is ready, when to begin at the latest, and what cannot make it."""
+
+    round: Round
+    now: datetime
+    leave_at: datetime
+    lines: tuple[PlanLine, ...]
+    ready_at: datetime
+    begin_at: datetime
+    back_at: datetime
+    chosen: tuple[Chosen, ...]
+    missing: tuple[str, ...]
+    troubles: tuple[Trouble, ...]
+
+    @property
+    def in_time(self) -> bool:
+        """Whether all is ready when it is time to leave."""
+        return self.ready_at <= self.leave_at
+
+
+def plan_day(session: Session, found: Round, now: datetime, *, leave_at: datetime | None = None) -> DayPlan:
+    """The plan of a round that leaves at `leave_at` (or on its own hour today), if everything began now.
+
+    Waits that already run count only what is left of them; an open run only its cups still to come.
+    """
+    leave = leave_at or leaving(found, today_of(found, now))
+    back = leave + timedelta(minutes=SITE_MIN * len(found.stops))
+    chosen, missing = choose(session, found, now, back)
+    tasks: list[Task] = []
+    whose: dict[str, tuple[str, str, str]] = {}
+    last: list[str] = []
+    ends: dict[str, str] = {}
+    warm: tuple[str, ...] = ()
+    for c in chosen:
+        # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
+        rests = tuple(ends[q] for q in ("ph", "redox", "conductivity") if q in ends) if c.quantity in IONS else ()
+        steps = _tasks(session, c, now, back, (*warm, *rests))
+        for task, what in steps:
+            whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
+            tasks.append(task)
+        if steps:
+            last.append(steps[-1][0].key)
+            ends[c.quantity] = steps[-1][0].key
+            if c.quantity == "temperature":
+                warm = (steps[-1][0].key,)
+    tasks.append(Task("pack", PACK_MIN, True, tuple(last)))
+    whose["pack"] = ("pack the probes moist, with what is on the list", "", "hands")
+    worked = plan(tasks, leave_min=max((leave - now).total_seconds() / 60, 0.0))
+
+    def at(minutes: float) -> datetime:
+        return now + timedelta(minutes=minutes)
+
+    lines = tuple(
+        PlanLine(
+            whose[s.key][0],
+            whose[s.key][1],
+            at(s.start_min),
+            at(s.end_min),
+            whose[s.key][2],
+            s.key in worked.chain,
+            s.key in worked.late,
+        )
+        for s in worked.slots
+    )
+    ready = at(worked.ready_min)
+    troubles = _troubles(session, chosen, lines, leave, ready)
+    troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
+    return DayPlan(
+        found, now, leave, lines, ready, leave - (ready - now), back, tuple(chosen), tuple(missing), tuple(troubles)
+    )
+
+
+def _tasks(
+    session: Session, c: Chosen, now: datetime, until: datetime, warm: tuple[str, ...]
+) -> list[tuple[Task, str]]:
+    """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
+    lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
+    run = kit.open_run(session, c.probe.id)
+    if lasts and run is None:
+        return []
+    name, made = c.probe.name, list[tuple[Task, str]]()
+    before = warm if c.quantity != "temperature" else ()
+    waiting = kit.conditioning(session, c.probe, now)
+    if waiting is not None:
+        left = (waiting.ready_at - now).total_seconds() / 60
+        made.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
+        before = (*before, f"{name}: wait")
+    look = kit.last_inspection(session, c.probe.id)
+    if look is None or look.blocks:
+        made.append((Task(f"{name}: look", 2.0, True), "inspect it"))
+        before = (*before, f"{name}: look")
+    if run is not None and run.purpose == "calibration":
+        state = bench.load_run(session, run.id)
+        steps, method = [s.spec for s in state.steps if s.point is None], state.method
+    else:
+        method = kit.method_for_probe(kit.default_method(session, c.probe), c.probe)
+        steps = list(method.steps)
+    settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
+    for step in steps:
+        dip, rest = f"{name}: {step.key}", f"{name}: {step.key} settles"
+        made.append((Task(dip, HANDS_MIN, True, before), step.title))
+        made.append((Task(rest, settle, False, (dip,)), f"{step.title} settles"))
+        before = (rest,)
+    made.append((Task(f"{name}: verdict", VERDICT_MIN, True, before), "verdict"))
+    return made
+
+
+def _troubles(
+    session: Session, chosen: Sequence[Chosen], lines: Sequence[PlanLine], leave: datetime, ready: datetime
+) -> list[Trouble]:
+    """What cannot make it, those with the same way out told together."""
+    late = {line.probe: max(o.end for o in lines if o.probe == line.probe) for line in lines if line.end > leave}
+    told: dict[str, list[Chosen]] = {}
+    for c in chosen:
+        if c.probe.name in late:
+            told.setdefault(_instead(session, c, leave, ready), []).append(c)
+    return [
+        Trouble(
+            f"{', '.join(c.probe.name for c in group)} would be ready at "
+            f"{_clock(max(late[c.probe.name] for c in group), leave)}; leaving is at {_clock(leave, leave)}.",
+            instead,
+        )
+        for instead, group in told.items()
+    ]
+
+
+def _clock(at: datetime, like: datetime) -> str:
+    return f"{at.astimezone(like.tzinfo):%H:%M}"
+
+
+def _instead(session: Session, c: Chosen, leave: datetime, ready: datetime) -> str:
+    for p in kit.probes_in_service(session):
+        if p.quantity == c.quantity and p.id != c.probe.id and (own := kit.trust_of(session, p, leave)).valid:
+            return f"Take {p.name}: {own.words}"
+    if c.trust.calibration is not None and c.trust.calibration.usable:
+        return (
+            f"Leave at {_clock(ready, leave)}, or take it as it is: its readings have no valid calibration, and say so."
+        )
+    return f"Leave at {_clock(ready, leave)}, or leave this quantity out today."

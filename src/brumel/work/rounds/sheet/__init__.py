@@ -1,0 +1,1 @@
+"""The sheet of a visit: every probe in the water, what it is worth, and writing it."""

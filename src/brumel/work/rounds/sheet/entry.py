@@ -1,0 +1,293 @@
+"""Writing at a site: opening the sheet, dipping, typing, keeping, and putting a slip right."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError, InputErrors
+from brumel.store.rounds import Outing, VisitNote
+from brumel.store.tables import Dip, Probe, User, Visit, VisitProbe
+from brumel.work import kit
+from brumel.work.bench.points import add_typed, check_typed
+from brumel.work.desk import Desk, NotFound, Refused, Write, clean_reason, object_id
+from brumel.work.quantities import names as quantity_names
+from brumel.work.quantities.base import RunContext
+from brumel.work.quantities.book import quantity_of
+from brumel.work.rounds.sheet.model import Sheet
+from brumel.work.rounds.sheet.rows import follow, locked
+from brumel.work.rounds.sheet.sheet import sheet_of_visit
+from brumel.work.rounds.sheet.sheet import visit_of as find_visit
+from brumel.work.rounds.sites import site_of
+
+MOST_PROBES = 24
+
+
+def start_visit(
+    desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probes: Sequence[str], source: str, outing_id: str = ""
+) -> dict[str, Any]:
+    """Open the sheet of a site with the probes that are carried, live or typed. Returns {"visit": id}.
+
+    The first probe of a quantity is the first instrument, a second one stands beside it.
+    """
+    with desk.write(actor, key, "visit.start") as w:
+        if w.done:
+            return w.done
+        made = open_visit(w, site_id, probes, source, outing_id)
+        detail = {"site": made.site.name, "probes": [p.name for p in made.probes]}
+        return w.finish(f"visit:{made.id}", detail, visit=made.id)
+
+
+def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outing_id: str = "") -> Visit:
+    """The sheet itself, inside a write."""
+    if source not in ("live", "typed"):
+        raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+    place = site_of(w.session, site_id)
+    if place.retired_at is not None:
+        raise Refused(f"{place.name} is not read any more; the lead has put it away.")
+    carried = [kit.probe_of(w.session, p) for p in dict.fromkeys(probes)]
+    if not carried:
+        raise InputError("probe", "Choose at least one probe to read the site with.")
+    if len(carried) > MOST_PROBES:
+        raise InputError("probe", f"A sheet takes {MOST_PROBES} probes at most.")
+    gone = [p.name for p in carried if p.retired_at is not None]
+    if gone:
+        raise InputError("probe", f"{', '.join(gone)} was put away for good; choose another.")
+    if source == "live" and all(p.meter.link == "typed" for p in carried):
+        raise InputError("source", f"{carried[0].meter.name} has no link; type its readings.", value=source)
+    outing = w.session.get(Outing, object_id(outing_id, "outing")) if outing_id else None
+    made = Visit(
+        id=uuid.uuid4(),
+        site_id=place.id,
+        operator_id=w.actor.id,
+        source=source,
+        at=w.now,
+        outing_id=outing.id if outing else None,
+    )
+    w.session.add(made)
+    w.session.flush()
+    seen = set[str]()
+    for i, p in enumerate(sorted(carried, key=lambda p: quantity_names.ORDER[p.quantity])):
+        _carry(w, made, p, i, "second" if p.quantity in seen else "first")
+        seen.add(p.quantity)
+    w.session.flush()
+    w.session.refresh(made)
+    return made
+
+
+def _carry(w: Write, to: Visit, probe: Probe, at: int, role: str) -> None:
+    w.session.add(VisitProbe(visit_id=to.id, probe_id=probe.id, place=at, role=role))
+
+
+def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_id: str) -> dict[str, Any]:
+    """One more probe on the sheet: a quantity that was missing, or a second instrument beside the first."""
+    with desk.write(actor, key, "visit.probe") as w:
+        if w.done:
+            return w.done
+        found = locked(w, visit_id)
+        probe = kit.probe_of(w.session, probe_id)
+        if any(p.id == probe.id for p in found.probes):
+            raise Refused(f"{probe.name} is on this sheet already.")
+        role = put_on_sheet(w, found, probe)
+        return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
+
+
+def put_on_sheet(w: Write, found: Visit, probe: Probe) -> str:
+    """One more probe on a sheet, inside a write; returns its role there."""
+    if len(found.carried) >= MOST_PROBES:
+        raise Refused(f"A sheet takes {MOST_PROBES} probes at most.")
+    role = "second" if any(p.quantity == probe.quantity for p in found.probes) else "first"
+    _carry(w, found, probe, len(found.carried), role)
+    w.session.flush()
+    w.session.refresh(found)
+    return role
+
+
+def locked_sheet(w: Write, visit_id: str, seen: Mapping[str, int | None] | None = None) -> Sheet:
+    locked(w, visit_id)
+    return sheet_of_visit(w.session, visit_id, w.now, seen)
+
+
+def dip(
+    desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_id: str = "", depth_m: float | None = None
+) -> dict[str, Any]:
+    """The probe is in the water now, for the first time or again; without a name all that come by a link are."""
+    with desk.write(actor, key, "visit.dip") as w:
+        if w.done:
+            return w.done
+        found = locked(w, visit_id)
+        depth = checked_depth(depth_m)
+        probes = [p for p in found.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
+        if probe_id and not probes:
+            raise NotFound("There is no such probe on this sheet.")
+        if not probes:
+            raise Refused("None of these probes has a link; type what they show.")
+        dips = {str(p.id): str(_dip(w, found, p, "live", "", depth).id) for p in probes}
+        return w.finish(f"visit:{visit_id}", {"dips": dips}, dip=next(iter(dips.values())), dips=dips)
+
+
+def checked_depth(depth_m: float | None) -> float | None:
+    if depth_m is None:
+        return None
+    door = Door()
+    found = door.number("depth_m", depth_m, 0, 400)
+    door.close()
+    return found
+
+
+def _dip(w: Write, to: Visit, probe: Probe, source: str, entered: str, depth: float | None) -> Dip:
+    run = kit.open_run(w.session, probe.id)
+    if run:
+        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+    made = Dip(
+        id=uuid.uuid4(),
+        probe_id=probe.id,
+        visit_id=to.id,
+        step="",
+        source=source,
+        entered=entered or quantity_of(probe.quantity).native,
+        depth_m=depth,
+        started_at=w.now,
+    )
+    w.session.add(made)
+    w.session.flush()
+    return made
+
+
+@dataclass(frozen=True)
+class Typed:
+    """What one display showed: the probe, the unit it was in, and the value."""
+
+    probe_id: str
+    signal: str
+    value: float
+
+
+def type_readings(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    rows: Sequence[Typed],
+    temperature_c: float,
+    depth_m: float | None = None,
+    after_s: float | None = None,
+    still: bool = False,
+) -> dict[str, Any]:
+    """What the displays showed, all at once, with the water's temperature; every fault is told at once.
+
+    still : the technician watched each value stand still, so one reading is enough
+    """
+    with desk.write(actor, key, "visit.type") as w:
+        if w.done:
+            return w.done
+        seq = type_on(w, visit_id, rows, temperature_c, depth_m, after_s, still)
+        shown = {r.probe_id: [r.value, r.signal] for r in rows}
+        return w.finish(f"visit:{visit_id}", {"typed": shown, "temperature_c": temperature_c}, seq=seq)
+
+
+def type_on(
+    w: Write,
+    visit_id: str,
+    rows: Sequence[Typed],
+    temperature_c: float,
+    depth_m: float | None = None,
+    after_s: float | None = None,
+    still: bool = False,
+) -> int:
+    """What the displays showed, inside a write; returns the number of the last sample."""
+    found = locked_sheet(w, visit_id)
+    if not rows:
+        raise InputError("value", "No value was given. Type what at least one display shows.")
+    depth, faults, ready = checked_depth(depth_m), [], []
+    settings = {}
+    for row in rows:
+        line = found.line(row.probe_id)
+        if str(line.probe.id) != row.probe_id:
+            raise NotFound("There is no such probe on this sheet.")
+        own = quantity_of(line.probe.quantity)
+        try:
+            check_typed(own, row.signal, row.value, temperature_c, after_s)
+        except InputError as error:
+            faults += [_named(f, line.probe.name, len(rows) > 1) for f in error.faults]
+            continue
+        if line.probe.meter_id not in settings:
+            taken = kit.last_settings(w.session, line.probe.meter_id)
+            settings[line.probe.meter_id] = taken.settings if taken else {}
+        said = {"pressure_hpa": found.water.pressure_hpa}
+        ready.append((line, own, RunContext(line.probe, said, settings[line.probe.meter_id]), row))
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    seq = 0
+    for line, own, case, row in ready:
+        fresh = line.dip is None or (line.dip.source == "live") or line.dip.depth_m != depth
+        stands = _dip(w, found.visit, line.probe, "typed", row.signal, depth) if fresh else line.dip
+        assert stands is not None
+        seq = add_typed(w, stands, own, case, row.signal, row.value, temperature_c, after_s)
+    if still:
+        _say(w, found.visit, "still", {str(line.probe.id): True for line, *_ in ready})
+    w.session.flush()
+    return seq
+
+
+def _named(fault: InputError, name: str, several: bool) -> InputError:
+    return InputError(fault.field, f"{name}: {fault}" if several else str(fault), value=fault.value)
+
+
+def _say(w: Write, of: Visit, kind: str, body: Mapping[str, Any]) -> None:
+    w.session.add(VisitNote(id=uuid.uuid4(), visit_id=of.id, kind=kind, body=dict(body), at=w.now, by_id=w.actor.id))
+
+
+def say(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    pressure_hpa: float | None = None,
+    light: bool | None = None,
+    note: str = "",
+) -> dict[str, Any]:
+    """What is known of the air and the water, and a note; what was said before stays in the record."""
+    with desk.write(actor, key, "visit.say") as w:
+        if w.done:
+            return w.done
+        body = say_on(w, visit_id, pressure_hpa, light, note)
+        return w.finish(f"visit:{visit_id}", body)
+
+
+def say_on(
+    w: Write, visit_id: str, pressure_hpa: float | None = None, light: bool | None = None, note: str = ""
+) -> dict[str, Any]:
+    """What is known of the air and the water, and a note, inside a write; returns what was said."""
+    found = locked(w, visit_id)
+    body: dict[str, Any] = {}
+    if pressure_hpa is not None:
+        door = Door()
+        body["pressure_hpa"] = door.number("pressure_hpa", pressure_hpa, 500, 1100)
+        door.close()
+    if light is not None:
+        body["light"] = light
+    text = clean_reason(note, required=False)
+    if not body and not text:
+        raise InputError("note", "Nothing was said: give a pressure, the light, or a note.")
+    if body:
+        _say(w, found, "conditions", body)
+    if text:
+        _say(w, found, "note", {"text": text})
+    w.session.flush()
+    follow(w, find_visit(w.session, visit_id))
+    return {**body, "note": text}
+
+
+def notes(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
+    """The notes of a visit, oldest first."""
+    query = select(VisitNote).where(VisitNote.visit_id == visit_id, VisitNote.kind == "note").order_by(VisitNote.at)
+    return list(session.scalars(query))

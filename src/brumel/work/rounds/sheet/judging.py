@@ -1,0 +1,227 @@
+"""Every line of a sheet judged together, with all that it is compared with at hand; no database is asked."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import replace
+from datetime import datetime
+
+import numpy as np
+
+from brumel.core import believability as belief
+from brumel.core import oxygen, suspicion
+from brumel.core.errors import InputError
+from brumel.core.fitness.temperature import ThermometerFit
+from brumel.core.settling import judge_by_readings
+from brumel.core.sheet import Water, report, series
+from brumel.core.sheet.ladders import shown_step, with_display
+from brumel.core.trace import Trace
+from brumel.core.working import Working
+from brumel.methods.field import load_field
+from brumel.store.tables import Probe, Site
+from brumel.work.quantities import names as quantity_names
+from brumel.work.quantities.book import quantity_of
+from brumel.work.rounds.sheet.derived import missing, prospects, salinity, uncompensated
+from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.plausibility import findings, limited, water_findings
+from brumel.work.rounds.sites import Past
+
+
+def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
+    """Judge every line with all that it is compared with at hand; no database is asked."""
+    site = bare.visit.site
+    first = _water(bare, site)
+    known = replace(bare, water=first)
+    # Conductivity first: the salt of the others follows from it.
+    order = sorted(known.lines, key=lambda line: line.probe.quantity != "conductivity")
+    judged: dict[uuid.UUID, SheetLine] = {}
+    water = first
+    for line in order:
+        done = _judged(known, line, water, past, now)
+        judged[line.probe.id] = done
+        if line.probe.quantity == "conductivity" and line.role == "first" and done.value is not None:
+            water = _salted(water, done.value, "read here")
+    whole = replace(known, lines=tuple(judged[line.probe.id] for line in known.lines), water=water)
+    return replace(whole, follows=tuple(prospects(whole, past, now)), missing=tuple(missing(whole)))
+
+
+def _water(bare: Sheet, site: Site) -> Water:
+    """Pressure, compensation and salt as the visit knows them: from what was kept, else the site's usual."""
+    terms = site.water
+    said = bare.conditions
+    pressure = said.get("pressure_hpa")
+    if pressure is not None:
+        stated, pressure_from = float(pressure), "as measured here"
+    else:
+        stated = float(oxygen.station_pressure_hpa(site.altitude_m))
+        pressure_from = f"from the altitude, {site.altitude_m:g} m"
+    salt = terms.get("usual_salinity")
+    water = Water(
+        salinity=float(salt) if salt is not None else 0.0,
+        salinity_from="the site's usual" if salt is not None else "fresh water is assumed",
+        pressure_hpa=stated,
+        pressure_from=pressure_from,
+        compensation=terms.get("compensation", "natural"),
+        coefficient_percent=float(terms.get("coefficient_percent", 2.0)),
+        light=said.get("light"),
+    )
+    for row in bare.kept:
+        if row.depth_m != bare.depth_m:
+            continue
+        if row.quantity == "conductivity" and row.role == "first":
+            water = replace(water, conductivity_25_us_cm=row.value)
+            salt_here = salinity(uncompensated(Working.from_dict(row.working), row.value), row.temperature_c)
+            if salt_here is not None:
+                water = replace(water, salinity=salt_here, salinity_from="read here")
+    return water
+
+
+def _salted(water: Water, value: SheetValue, origin: str) -> Water:
+    found = replace(water, conductivity_25_us_cm=value.value)
+    salt = salinity(uncompensated(value.working, value.value), value.temperature_c)
+    return found if salt is None else replace(found, salinity=salt, salinity_from=origin)
+
+
+def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: datetime) -> SheetLine:
+    if line.dip is None or line.trace is None or not line.trace.t_s.size:
+        return line
+    if line.behind.fit is None:
+        said = line.behind.words.removeprefix("no valid calibration: ")
+        return replace(line, problem=f"{said[0].upper()}{said[1:]}: this signal cannot be read. Calibrate it first.")
+    trace, quantity = line.trace, line.probe.quantity
+    spec = load_field()[quantity]
+    typed = line.dip.source == "typed"
+    count = 1 if typed else 5
+    signal = float(np.median(trace.signal[-count:]))
+    at = float(np.median(trace.temperature_c[-count:]))
+    try:
+        shown = series(quantity, line.behind.fit, trace.signal[-1200:], trace.temperature_c[-1200:], water)
+        value = valued(whole, line, water, past, signal, at, trace, now)
+    except InputError as error:
+        return replace(line, problem=" ".join(str(f) for f in error.faults))
+    if quantity == "oxygen" and not typed and line.probe.kind != "optical":
+        still = suspicion.still_water(trace.t_s, trace.signal)
+        if still is not None:
+            told = belief.QualityFinding(
+                "still_water", "still water", belief.Flag.SUSPECT, f"{still.sentence} {still.remedy}"
+            )
+            value = replace(value, findings=(*value.findings, told))
+    unit = spec.unit or quantity_names.name(quantity)
+    settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
+    also: tuple[SheetValue, ...] = ()
+    carries = any(other.probe.quantity == "temperature" and other.role == "first" for other in whole.lines)
+    if quantity != "temperature" and line.role == "first" and not carries:
+        also = (own_temperature(whole.visit.site, past, at, now),)
+    return replace(line, shown=tuple(float(x) for x in shown), settling=settling, value=value, also=also)
+
+
+def valued(
+    whole: Sheet,
+    line: SheetLine,
+    water: Water,
+    past: Past,
+    signal: float,
+    temperature_c: float,
+    trace: Trace,
+    now: datetime,
+) -> SheetValue:
+    """The value of a line from its signal, with everything that is said of it."""
+    displayed = trace.displayed[-1] if trace.displayed and trace.displayed[-1] is not None else None
+    return value_of(
+        whole.visit.site,
+        line.probe,
+        line.behind,
+        water,
+        past,
+        signal,
+        temperature_c,
+        now,
+        displayed=displayed,
+        entered=trace.entered_as,
+        second=line.role == "second",
+    )
+
+
+def value_of(
+    site: Site,
+    probe: Probe,
+    behind: Backing,
+    water: Water,
+    past: Past,
+    signal: float,
+    temperature_c: float,
+    now: datetime,
+    *,
+    displayed: float | None,
+    entered: str,
+    second: bool = False,
+) -> SheetValue:
+    """One reading worked out: ladder, backing, findings, outcome. Raises InputError where a scale ends."""
+    quantity = probe.quantity
+    own = quantity_of(quantity)
+    origin = f"calibration {behind.calibration.number}" if behind.calibration else behind.words.split("read with ")[-1]
+    found = report(
+        quantity,
+        behind.fit,
+        signal,
+        temperature_c,
+        water,
+        backed=behind.calibration is not None or quantity == "temperature",
+        origin=origin,
+        u=behind.u,
+    )
+    raw, raw_unit, working = signal, own.signal_unit, found.working
+    if displayed is not None:
+        label = own.entries[entered].label
+        raw, raw_unit = displayed, f"{label} displayed" if quantity == "ph" else label
+        symbol, what, formula = _STANDS.get(quantity, ("s", "signal that stands for the display", "settings taken off"))
+        step = shown_step(symbol, what, formula, displayed, "" if quantity == "ph" else label, temperature_c, signal)
+        working = with_display(working, replace(step, unit=own.signal_unit))
+    state, said = behind.state, behind.words
+    if quantity == "temperature" and behind.calibration is None:
+        said = "no valid calibration: no check of this thermometer on record"
+    ruled = limited(site, quantity, found.value, found.expanded_uncertainty, found.unit)
+    tests = (
+        *findings(site, past, quantity, found.value, now, found.expanded_uncertainty),
+        *water_findings(quantity, water),
+    )
+    return SheetValue(
+        quantity,
+        found.value,
+        found.unit,
+        found.expanded_uncertainty,
+        raw,
+        raw_unit,
+        temperature_c,
+        working,
+        state,
+        said,
+        behind.calibration,
+        () if second else tests,
+        *ruled,
+    )
+
+
+_STANDS = {"ph": ("E", "signal that stands for the displayed pH", "E = −k(T) · (pH − 7)")}
+
+
+def own_temperature(site: Site, past: Past, temperature_c: float, now: datetime) -> SheetValue:
+    """The temperature a probe read beside its own quantity, where no thermometer is carried."""
+    found = report(
+        "temperature", ThermometerFit((), "ideal"), temperature_c, temperature_c, Water(), backed=True, origin="", u=0.1
+    )
+    return SheetValue(
+        "temperature",
+        temperature_c,
+        "°C",
+        found.expanded_uncertainty,
+        temperature_c,
+        "°C",
+        temperature_c,
+        found.working,
+        "unbacked",
+        "no valid calibration: no check of this thermometer on record",
+        None,
+        findings(site, past, "temperature", temperature_c, now, found.expanded_uncertainty),
+        *limited(site, "temperature", temperature_c, found.expanded_uncertainty, "°C"),
+    )

@@ -1,0 +1,122 @@
+"""Photos of a visit: checked, drawn afresh, their position taken out unless it is wanted."""
+
+from __future__ import annotations
+
+import io
+import re
+import uuid
+import warnings
+from typing import Any
+
+from PIL import ExifTags, Image, ImageOps, UnidentifiedImageError
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.store.rounds import Photo
+from brumel.store.tables import User
+from brumel.work.desk import Desk, NotFound, Refused, object_id
+from brumel.work.rounds.sheet.sheet import visit_of as find_visit
+
+MOST_BYTES = 12_000_000
+
+
+MOST_PIXELS = 60_000_000
+
+
+LONGEST_SIDE = 1600
+
+
+MOST_A_VISIT = 20
+
+
+KINDS = ("JPEG", "PNG", "WEBP")
+
+
+def redraw(data: bytes, *, keep_position: bool = False) -> tuple[bytes, int, int, tuple[float, float] | None]:
+    """A photo as a fresh JPEG without any metadata: bytes, width, height, and its position where that is wanted.
+
+    Raises InputError where it is too big, of another kind, or no picture at all.
+    """
+    if not data:
+        raise InputError("photo", "The photo is empty.")
+    if len(data) > MOST_BYTES:
+        raise InputError("photo", f"The photo has {len(data) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB are taken.")
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", Image.DecompressionBombWarning)
+            with Image.open(io.BytesIO(data), formats=KINDS) as found:
+                if found.width * found.height > MOST_PIXELS:
+                    raise InputError("photo", f"The photo has {found.width} × {found.height} points; that is too many.")
+                where = _position(found) if keep_position else None
+                upright = ImageOps.exif_transpose(found).convert("RGB")
+                upright.thumbnail((LONGEST_SIDE, LONGEST_SIDE))
+                out = io.BytesIO()
+                upright.save(out, "JPEG", quality=82, optimize=True)
+                return out.getvalue(), upright.width, upright.height, where
+    except InputError:
+        raise
+    except (UnidentifiedImageError, Image.DecompressionBombError, Warning, OSError, ValueError, SyntaxError):
+        raise InputError("photo", "The photo is not a JPEG, PNG or WebP picture, or it is damaged.") from None
+
+
+def _position(found: Image.Image) -> tuple[float, float] | None:
+    gps = found.getexif().get_ifd(ExifTags.IFD.GPSInfo)
+    try:
+        north = _degrees(gps[2]) * (-1 if gps.get(1) == "S" else 1)
+        east = _degrees(gps[4]) * (-1 if gps.get(3) == "W" else 1)
+    except (KeyError, TypeError, ValueError, ZeroDivisionError, IndexError):
+        return None
+    return (north, east) if abs(north) <= 90 and abs(east) <= 180 else None
+
+
+def _degrees(parts: Any) -> float:
+    return float(parts[0]) + float(parts[1]) / 60 + float(parts[2]) / 3600
+
+
+def clean_name(name: str) -> str:
+    """A file name as it may be shown: its last part, letters and figures only, never a path."""
+    last = re.split(r"[\\/]", name)[-1]
+    return re.sub(r"[^\w.\- ]", "_", last).strip(" .")[:80] or "photo"
+
+
+def add(
+    desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, name: str, data: bytes, keep_position: bool = False
+) -> dict[str, Any]:
+    """Put a photo to a visit. Returns {"photo": id}."""
+    jpeg, width, height, where = redraw(data, keep_position=keep_position)
+    with desk.write(actor, key, "visit.photo") as w:
+        if w.done:
+            return w.done
+        found = find_visit(w.session, visit_id)
+        count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == found.id)) or 0
+        if count >= MOST_A_VISIT:
+            raise Refused(f"A visit takes {MOST_A_VISIT} photos.")
+        made = Photo(
+            id=uuid.uuid4(),
+            visit_id=found.id,
+            name=clean_name(name),
+            width=width,
+            height=height,
+            jpeg=jpeg,
+            latitude=where[0] if where else None,
+            longitude=where[1] if where else None,
+            at=w.now,
+            by_id=actor.id,
+        )
+        w.session.add(made)
+        w.session.flush()
+        return w.finish(f"visit:{visit_id}", {"photo": made.name, "bytes": len(jpeg)}, photo=made.id)
+
+
+def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:
+    """The photos of a visit, without their bytes, oldest first."""
+    return list(session.scalars(select(Photo).where(Photo.visit_id == visit_id).order_by(Photo.at)))
+
+
+def picture(session: Session, photo_id: str) -> bytes:
+    """The bytes of one photo."""
+    found = session.get(Photo, object_id(photo_id, "photo"))
+    if found is None:
+        raise NotFound("There is no such photo.")
+    return found.jpeg

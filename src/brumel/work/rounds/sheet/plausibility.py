@@ -1,0 +1,64 @@
+"""Is it believable, and does it keep to the site's limits?"""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from brumel.core import believability as belief
+from brumel.core import conductivity, ions
+from brumel.core.sheet import LimitOutcome, Water, against
+from brumel.core.uncertainty import digits_for
+from brumel.methods.field import load_field
+from brumel.store.tables import Site
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds.sites import Past
+
+
+def limited(
+    site: Site, quantity: str, value: float, expanded_uncertainty: float | None, unit: str
+) -> tuple[LimitOutcome, str]:
+    """What the site's limit makes of a value, with the limit's source."""
+    limit = site.limits.get(quantity)
+    if not limit:
+        return LimitOutcome.NONE, ""
+    ruled = against(value, expanded_uncertainty, limit.get("low"), limit.get("high"), unit)
+    source = limit.get("source", "")
+    return ruled.outcome, f"{ruled.sentence.removesuffix('.')} ({source})." if source else ruled.sentence
+
+
+def findings(
+    place: Site, past: Past, quantity: str, value: float, now: datetime, expanded_uncertainty: float | None = None
+) -> tuple[belief.QualityFinding, ...]:
+    """Every test of believability that applies to one value alone; its figures follow its uncertainty in the sentences."""
+    digits = quantity_names.digits(quantity) if expanded_uncertainty is None else digits_for(expanded_uncertainty)
+    spec = load_field()[quantity]
+    name = quantity_names.title(quantity)
+    ranges = place.ranges.get(quantity, {})
+    before = past.get(quantity, [])
+    last = (before[0][0], (now - before[0][1]).total_seconds() / 86400) if before else None
+    usual, gross = (tuple(ranges[key]) if key in ranges else None for key in ("usual", "gross"))
+    unit = "" if quantity == "ph" else spec.unit
+    floor = max(spec.floor.value, spec.share * abs(before[0][0])) if before else spec.floor.value
+    spread = (
+        max(spec.smallest_spread.value, spec.share / 4 * abs(before[0][0])) if before else spec.smallest_spread.value
+    )
+    found = [
+        belief.instrument_range(name, value, *spec.instrument, unit, digits),
+        belief.site_range(name, value, usual, gross, unit, digits),
+        belief.history(name, value, [v for v, _ in before], unit, smallest_spread=spread, digits=digits),
+        belief.rate_since(name, value, last, unit, per_day=spec.per_day.value, floor=floor, digits=digits),
+    ]
+    if quantity == "conductivity" and usual is not None:
+        slip = conductivity.slip(value, usual)
+        if slip:
+            found.append(belief.QualityFinding("slip", "unit", belief.Flag.FAIL, slip))
+    return tuple(found)
+
+
+def water_findings(quantity: str, water: Water) -> tuple[belief.QualityFinding, ...]:
+    ec = water.conductivity_25_us_cm
+    if quantity not in ("nitrate", "ammonium") or ec is None:
+        return ()
+    said = ions.interference(ec, "nitrate" if quantity == "nitrate" else "ammonium")
+    flag = belief.Flag.SUSPECT if said else belief.Flag.PASS
+    return (belief.QualityFinding("interference", "other ions", flag, said or "Other ions are few enough."),)

@@ -1,0 +1,220 @@
+"""Recording the readings of a sheet: what has settled, what is odd and answered for, and a second method's result."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core import believability as belief
+from brumel.core.checking import Door
+from brumel.core.working import Ladder
+from brumel.store.rounds import VisitNote
+from brumel.store.tables import Dip, Reading, User, Visit
+from brumel.work.desk import Desk, MovedOn, Refused, Write, clean_reason
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds.sheet.entry import checked_depth, locked_sheet
+from brumel.work.rounds.sheet.model import Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.plausibility import findings, limited
+from brumel.work.rounds.sheet.rows import follow, row_of
+from brumel.work.rounds.sheet.sheet import of_visit
+from brumel.work.rounds.sites import past_values
+
+#: What a second method by hand may give, with its usual expanded uncertainty (common practice, no source).
+BY_HAND = {
+    "total_chlorine": (0.1, 0, 50),
+    "chlorine": (0.1, 0, 50),
+    "ammonium": (0.1, 0, 500),
+    "nitrate": (1.0, 0, 2000),
+}
+
+
+def _vouched(session: Session, of: Visit, dip: Dip) -> bool:
+    query = select(VisitNote).where(
+        VisitNote.visit_id == of.id, VisitNote.kind == "still", VisitNote.at >= dip.started_at
+    )
+    return any(str(dip.probe_id) in row.body for row in session.scalars(query))
+
+
+def vouched(session: Session, whole: Sheet) -> bool:
+    """Whether every reading that waits was watched standing still."""
+    waiting = [line for line in whole.lines if line.dip is not None and line.value is not None]
+    return bool(waiting) and all(line.dip and _vouched(session, whole.visit, line.dip) for line in waiting)
+
+
+def take(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    dip_id: str,
+    early: bool = False,
+    reason: str = "",
+    seen: int | None = None,
+) -> dict[str, Any]:
+    """Keep the reading of one dip, up to the sample the page had `seen`, and what follows from it.
+
+    Odd values need a reason; unsettled ones need `early`.
+    """
+    with desk.write(actor, key, "visit.take") as w:
+        if w.done:
+            return w.done
+        found = locked_sheet(w, visit_id, {dip_id: seen})
+        line = found.of_dip(dip_id)
+        if line is None:
+            raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
+        why = clean_reason(reason, required=False)
+        made = _keep(w, found, line, early, why)
+        _answered(line.questions, why)
+        _answered(follow(w, found.visit, why), why)
+        detail = {"readings": {r.quantity: r.value for r in made}, "reason": why}
+        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in made])
+
+
+def take_all(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    early: bool = False,
+    reason: str = "",
+    dips: Mapping[str, int | None] | None = None,
+) -> dict[str, Any]:
+    """Keep every line that has settled (all of them with `early`).
+
+    dips : those the page showed, each with the last sample it had shown; what came later is neither judged nor kept
+    """
+    with desk.write(actor, key, "visit.take_all") as w:
+        if w.done:
+            return w.done
+        made = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
+        detail = {"readings": {r.quantity: r.value for r in made}, "reason": clean_reason(reason, required=False)}
+        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in made])
+
+
+def keep_settled(
+    w: Write, visit_id: str, *, early: bool = False, reason: str = "", dips: Mapping[str, int | None] | None = None
+) -> list[Reading]:
+    """Keep every line that has settled, inside a write; returns the readings made."""
+    found = locked_sheet(w, visit_id, dips)
+    lines = [line for line in found.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
+    ready = [line for line in lines if early or _settled(w.session, found, line)]
+    if not lines:
+        raise MovedOn("These readings were taken, or the probes were dipped again, in another window.")
+    if not ready:
+        raise Refused("None has settled yet. Wait, or record them early; it is recorded as early.")
+    why = clean_reason(reason, required=False)
+    _answered([q for line in ready for q in line.questions], why)
+    made = [row for line in ready for row in _keep(w, found, line, early, why)]
+    _answered(follow(w, found.visit, why), why)
+    return made
+
+
+def _answered(questions: Sequence[belief.QualityFinding], why: str) -> None:
+    if questions and not why:
+        raise Refused(f"{questions[0].sentence} Repeat it, or say why it may be so.")
+
+
+def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
+    if line.settling is not None and line.settling.settled:
+        return True
+    return line.dip is not None and line.dip.source == "typed" and _vouched(session, whole.visit, line.dip)
+
+
+def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> list[Reading]:
+    """The rows of one line: its value, and the temperature read beside it where no thermometer is carried."""
+    if line.problem or line.settling is None or line.value is None or line.dip is None:
+        raise Refused(line.problem or "There is no reading to take yet.")
+    settled = _settled(w.session, whole, line)
+    if not settled and not early:
+        raise Refused(f"Not settled: {line.settling.sentence} Wait, or take it early; it is recorded as early.")
+    settling = {**asdict(line.settling), "state": line.settling.state.value, "early": not settled}
+    if settled and not line.settling.settled:
+        settling |= {"vouched": True, "sentence": "Stood still on the display, by the technician's own eye."}
+    rows = []
+    have = {(r.quantity, r.depth_m) for r in whole.kept if r.role == "first"}
+    for value in (line.value, *line.also):
+        given = {(r.quantity, r.depth_m) for r in of_visit(w.session, whole.visit.id)}
+        if value is not line.value and len(whole.lines) > 1 and (value.quantity, line.dip.depth_m) in given:
+            continue  # another probe has given the temperature already
+        row = row_of(w, whole.visit, value, settling, reason)
+        row.dip_id, row.entered_as = line.dip.id, "live" if line.dip.source == "live" else "typed"
+        row.probe_id, row.depth_m = line.probe.id, line.dip.depth_m
+        again = (value.quantity, line.dip.depth_m) in have
+        row.role = "second" if line.role == "second" else "repeat" if again else "first"
+        w.session.add(row)
+        w.session.flush()
+        rows.append(row)
+    return rows
+
+
+def by_hand(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    visit_id: str,
+    quantity: str,
+    value: float,
+    method: str,
+    depth_m: float | None = None,
+    reason: str = "",
+) -> dict[str, Any]:
+    """A second method's result typed in: total chlorine by reagent, or an ion by a test. Named, and never a probe's."""
+    with desk.write(actor, key, "visit.by_hand") as w:
+        if w.done:
+            return w.done
+        found = locked_sheet(w, visit_id)
+        door = Door()
+        door.name("quantity", quantity, BY_HAND)
+        usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
+        number = door.number("value", value, low, high)
+        door.close()
+        how = clean_reason(method)
+        depth = checked_depth(depth_m)
+        own = Ladder("By a second method")
+        own.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
+        expanded_uncertainty = max(usual, 0.1 * number)
+        own.step(
+            "U",
+            "expanded uncertainty, k = 2",
+            "usual of such a test",
+            expanded_uncertainty,
+            "mg/L",
+            "common practice, no source",
+        )
+        site_ = found.visit.site
+        past = past_values(w.session, site_, before=found.visit.at, depth_m=depth)
+        tests = findings(site_, past, quantity, number, w.now, expanded_uncertainty)
+        at_c = next((r.temperature_c for r in found.kept), 20.0)
+        row_value = SheetValue(
+            quantity,
+            number,
+            "mg/L",
+            expanded_uncertainty,
+            number,
+            "mg/L",
+            at_c,
+            own.done(),
+            "by hand",
+            f"by hand: {how}",
+            None,
+            tests,
+            *limited(site_, quantity, number, expanded_uncertainty, "mg/L"),
+        )
+        why = clean_reason(reason, required=False)
+        _answered(row_value.questions, why)
+        row = row_of(w, found.visit, row_value, {}, why)
+        row.entered_as, row.depth_m = "by hand", depth
+        taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in found.kept)
+        row.role = "second" if taken else "first"
+        w.session.add(row)
+        w.session.flush()
+        _answered(follow(w, found.visit, why), why)
+        return w.finish(f"visit:{visit_id}", {quantity: number, "method": how}, reading=row.id)

@@ -1,0 +1,118 @@
+"""Watching all probes of a visit live."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from brumel.core.trace import Trace
+from brumel.store.tables import Dip, Reading
+from brumel.work.bench.watch import settling_numbers
+from brumel.work.desk import Desk
+from brumel.work.link import samples
+from brumel.work.rounds import sites
+from brumel.work.rounds.sheet import judging, model, sheet
+
+
+class VisitWatch:
+    """All probes that stand in the water of a visit, with one of them looked at closely."""
+
+    def __init__(self, desk: Desk, visit_id: str, probe_id: str = "") -> None:
+        self.desk = desk
+        with desk.read() as session:
+            found = sheet.sheet_of_visit(session, visit_id, desk.clock())
+            self.past = sites.past_values(session, found.visit.site, before=found.visit.at, depth_m=found.depth_m)
+            self.turn = self._turn(session, found)
+        bare = [replace(line, trace=Trace.none() if line.trace is not None else None) for line in found.lines]
+        self.bare = replace(found, lines=tuple(bare))
+        self.focus = found.line(probe_id).probe.id
+
+    @property
+    def dip(self) -> Dip | None:
+        """Where the probe that is looked at stands."""
+        return self.bare.line(self.focus).dip
+
+    @staticmethod
+    def _turn(session: Session, found: model.Sheet) -> tuple[int, int]:
+        """Changes when anything is kept, or a probe is dipped anywhere."""
+        ids = [line.probe.id for line in found.lines]
+        newest = session.scalar(select(func.max(Dip.number)).where(Dip.probe_id.in_(ids))) or 0
+        kept = session.scalar(select(func.count()).where(Reading.visit_id == found.visit.id)) or 0
+        return newest, kept
+
+    def tick(self) -> dict[str, Any] | None:
+        """What is new to show, None when nothing came."""
+        fresh: dict[uuid.UUID, Trace] = {}
+        lines = []
+        with self.desk.read() as session:
+            for line in self.bare.lines:
+                if line.dip is not None and line.trace is not None:
+                    last = int(line.trace.seq[-1]) if line.trace.seq.size else -1
+                    new = samples.trace(session, line.dip, last)
+                    if new.seq.size:
+                        fresh[line.probe.id] = new
+                        lines.append(replace(line, trace=line.trace.joined(new)))
+                        continue
+                lines.append(line)
+        if not fresh:
+            return None
+        self.bare = replace(self.bare, lines=tuple(lines))
+        found = judging.judge_sheet(self.bare, self.past, self.desk.clock())
+        line, news = found.line(self.focus), fresh.get(self.focus)
+        told = {
+            "lines": [self._state(each) for each in found.lines],
+            "follows": [self._follows(v) for v in found.follows],
+            "suspicions": self._questions(found),
+        }
+        if line.trace is None or not line.trace.seq.size:
+            return {"seq": -1, "t": [], "y": [], **told}
+        seq = int(line.trace.seq[-1])
+        if line.settling is None or line.value is None:
+            return {"seq": seq, "t": [], "y": [], "problem": line.problem, **told}
+        return {
+            **settling_numbers(line.settling),
+            "seq": seq,
+            "t": news.t_s.tolist() if news else [],
+            "y": list(line.shown[-news.t_s.size :]) if news else [],
+            "temperature": line.value.temperature_c,
+            "signal": line.value.raw,
+            "reported": line.value.value,
+            "expanded": line.value.expanded_uncertainty,
+            **told,
+        }
+
+    @staticmethod
+    def _questions(found: model.Sheet) -> list[dict[str, str]]:
+        """What speaks against keeping the sheet as it stands, of every line, not of the one that is looked at alone."""
+        problems = [
+            {"code": f"{line.probe.id}:problem", "sentence": line.problem, "remedy": ""}
+            for line in found.lines
+            if line.problem
+        ]
+        remedy = "Repeat it, or say why it may be so."
+        return problems + [{"code": q.code, "sentence": q.sentence, "remedy": remedy} for q in found.questions]
+
+    @staticmethod
+    def _state(line: model.SheetLine) -> dict[str, Any]:
+        settling = line.settling
+        return {
+            "probe": str(line.probe.id),
+            "value": line.value.value if line.value else None,
+            "state": "problem" if line.problem else settling.state.value if settling else "",
+            "seq": int(line.trace.seq[-1]) if line.trace is not None and line.trace.seq.size else None,
+            "odd": bool(line.questions),
+            "to_go": settling.seconds_to_go if settling else None,
+        }
+
+    @staticmethod
+    def _follows(value: model.SheetValue) -> dict[str, Any]:
+        return {"quantity": value.quantity, "value": value.value}
+
+    def moved(self) -> bool:
+        """Whether something was kept, or a probe dipped elsewhere."""
+        with self.desk.read() as session:
+            return self._turn(session, self.bare) != self.turn

@@ -1,0 +1,141 @@
+"""What stands behind a site's readings: the spans of their calibrations, the same months of earlier years, and depths."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import ARRAY, ColumnElement, Interval, String, extract, func, literal, select, true
+from sqlalchemy.orm import Session, aliased
+
+from brumel.core import believability as belief
+from brumel.store.records import Closing
+from brumel.store.tables import Calibration, Reading, Visit
+from brumel.work.rounds.sheet.sheet import of_visit
+
+#: the worse of two states of one span is the one that is drawn
+WORST = ("bracketed", "corrected", "open", "unbacked", "doubtful", "not reported")
+
+
+YEARS = 5
+
+
+FEWEST = 5
+
+
+A_MONTH = 8  # readings looked at of one month of an earlier year
+
+
+@dataclass(frozen=True)
+class Span:
+    """A calibration in time: from it to its last closing check, else to where it ran out; and what became of it."""
+
+    number: int
+    start: datetime
+    end: datetime
+    state: str
+
+
+def spans(session: Session, readings: Sequence[Reading]) -> list[Span]:
+    """The spans the readings lie in, oldest first."""
+    states: dict[uuid.UUID, str] = {}
+    for r in readings:
+        if r.calibration_id is not None and r.backing in WORST:
+            before = states.get(r.calibration_id, WORST[0])
+            states[r.calibration_id] = max(before, r.backing, key=WORST.index)
+    if not states:
+        return []
+    closed = (
+        select(Closing.calibration_id, func.max(Closing.at).label("at")).group_by(Closing.calibration_id).subquery()
+    )
+    query = (
+        select(Calibration.id, Calibration.number, Calibration.at, func.coalesce(closed.c.at, Calibration.valid_until))
+        .outerjoin(closed, closed.c.calibration_id == Calibration.id)
+        .where(Calibration.id.in_(states))
+        .order_by(Calibration.at)
+    )
+    return [Span(number, at, end, states[i]) for i, number, at, end in session.execute(query)]
+
+
+def _counts() -> list[ColumnElement[bool]]:
+    newer = aliased(Reading)
+    return [
+        Reading.role == "first",
+        Reading.flag != int(belief.Flag.FAIL),
+        Reading.backing != "not reported",
+        ~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists(),
+    ]
+
+
+def seasons(
+    session: Session,
+    site_id: uuid.UUID,
+    quantities: Sequence[str],
+    now: datetime,
+    depths: tuple[float, float] | None = None,
+) -> dict[str, dict[int, tuple[float, float]]]:
+    """Where 8 of 10 readings of each month lay in the five years before: {quantity: {month: (low, high)}}.
+
+    Months of the last ten months are the present season and do not count; a month needs five readings.
+    """
+    month = literal("1 month").cast(Interval)
+    first, last = (
+        func.date_trunc("month", literal(at)) for at in (now - timedelta(days=365 * YEARS), now - timedelta(days=300))
+    )
+    months = func.generate_series(first, last, month).column_valued("month")
+    wanted = select(
+        func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"), months.label("month")
+    ).subquery()
+    few = (
+        select(Reading.value)
+        .where(Reading.site_id == site_id, Reading.quantity == wanted.c.quantity, *_counts())
+        .where(Reading.at >= wanted.c.month, Reading.at < wanted.c.month + month)
+        .where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths) if depths else true())
+        .order_by(Reading.at.desc())
+        .limit(A_MONTH)
+        .lateral()
+    )
+    which = extract("month", wanted.c.month).label("which")
+    query = (
+        select(
+            wanted.c.quantity,
+            which,
+            func.percentile_cont(0.1).within_group(few.c.value),
+            func.percentile_cont(0.9).within_group(few.c.value),
+        )
+        .select_from(wanted)
+        .join(few, true())
+        .group_by(wanted.c.quantity, which)
+        .having(func.count() >= FEWEST)
+    )
+    found: dict[str, dict[int, tuple[float, float]]] = {q: {} for q in quantities}
+    for quantity, at, low, high in session.execute(query):
+        found[quantity][int(at)] = (float(low), float(high))
+    return found
+
+
+def by_depth(
+    session: Session, site_id: uuid.UUID, quantities: Sequence[str], count: int = 60
+) -> list[tuple[str, datetime, float, float]]:
+    """The newest readings at depths: (quantity, when its visit began, depth [m], value), by quantity."""
+    query = (
+        select(Reading.quantity, Visit.at, Reading.depth_m, Reading.value)
+        .join(Visit, Visit.id == Reading.visit_id)
+        .where(Reading.site_id == site_id, Reading.depth_m.is_not(None), *_counts())
+    )
+    found: list[tuple[str, datetime, float, float]] = []
+    for quantity in quantities:
+        rows = session.execute(query.where(Reading.quantity == quantity).order_by(Reading.at.desc()).limit(count))
+        found += [(q, at, float(depth), float(value)) for q, at, depth, value in rows if depth is not None]
+    return found
+
+
+def last_profile(session: Session, site_id: uuid.UUID) -> list[Reading]:
+    """The readings of the last visit that went down, standing versions."""
+    query = select(Reading.visit_id).where(
+        Reading.site_id == site_id, Reading.quantity == "temperature", Reading.depth_m.is_not(None)
+    )
+    newest = session.scalar(query.order_by(Reading.at.desc()).limit(1))
+    return of_visit(session, newest) if newest is not None else []

@@ -1,0 +1,393 @@
+"""Clients and sites as the lead keeps them: made, changed with a reason, retired; and in and out as GeoJSON."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from zoneinfo import available_timezones
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.checking import Door
+from brumel.core.errors import InputError, InputErrors
+from brumel.methods.field import load_field
+from brumel.store.rounds import RoundStop
+from brumel.store.tables import Client, Site, SiteTerms, User
+from brumel.work.desk import Desk, MovedOn, Write, clean_reason, only_the_lead_keeps
+from brumel.work.quantities import names as quantity_names
+from brumel.work.rounds.sites import site_of as find_site
+
+KINDS = (
+    "pond",
+    "raceway",
+    "hatchery",
+    "pool",
+    "spa",
+    "stream",
+    "lake",
+    "lagoon",
+    "estuary",
+    "creek",
+    "well",
+    "nutrient tank",
+    "other",
+)
+
+
+COMPENSATIONS = ("natural", "linear", "sea")
+
+
+MOST_SITES = 500
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What a site is held to: ranges {quantity: {usual, gross}}, limits {quantity: {low, high, source}}, its water."""
+
+    use: str = ""
+    ranges: Mapping[str, Any] = field(default_factory=dict)
+    limits: Mapping[str, Any] = field(default_factory=dict)
+    water: Mapping[str, Any] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain data for storing."""
+        return {"use": self.use, "ranges": dict(self.ranges), "limits": dict(self.limits), "water": dict(self.water)}
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a site is and what it is."""
+
+    client: str
+    name: str
+    kind: str
+    zone: str
+    altitude_m: float | None
+    latitude: float | None = None
+    longitude: float | None = None
+    depths: tuple[float, ...] = ()
+    note: str = ""
+
+
+_PAIR = re.compile(r"^\s*([a-z_ ]+?)\s*:\s*(\S+)\s+to\s+(\S+)\s*(?:\((\S+)\s+to\s+(\S+)\))?\s*(?:\|\s*(.*))?$", re.I)
+
+
+def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | None, float | None, float | None, str]]:
+    """Lines as "ph: 6.5 to 9.0 (5 to 10) | source"; "-" leaves an end open. Raises every fault at once, by line."""
+    found: dict[str, tuple[float | None, float | None, float | None, float | None, str]] = {}
+    faults: list[InputError] = []
+    for number, line in enumerate(text.splitlines()[:60], 1):
+        if not line.strip():
+            continue
+        match = _PAIR.match(line[:300])
+        quantity = match.group(1).strip().lower().replace(" ", "_") if match else ""
+        if match is None or quantity not in load_field():
+            known = ", ".join(q for q in quantity_names.NAMES)
+            faults.append(
+                InputError(what, f"{what.capitalize()}, line {number}: write “ph: 6.5 to 9.0”; known are {known}.")
+            )
+            continue
+        if quantity in found:
+            faults.append(InputError(what, f"{what.capitalize()}, line {number}: {quantity} is there twice."))
+            continue
+        try:
+            ends = [_end(match.group(i)) for i in (2, 3, 4, 5)]
+        except ValueError:
+            faults.append(InputError(what, f"{what.capitalize()}, line {number}: one of the ends is not a number."))
+            continue
+        for low, high in ((ends[0], ends[1]), (ends[2], ends[3])):
+            if low is not None and high is not None and low >= high:
+                faults.append(InputError(what, f"{what.capitalize()}, line {number}: {low:g} is not below {high:g}."))
+        found[quantity] = (ends[0], ends[1], ends[2], ends[3], (match.group(6) or "").strip()[:200])
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    return found
+
+
+def _end(text: str | None) -> float | None:
+    if text is None or text in ("-", "–"):
+        return None
+    value = float(text.replace(",", ".").replace("−", "-"))
+    if not -1e7 < value < 1e7:
+        raise ValueError
+    return value
+
+
+def write_lines(terms: Mapping[str, Any], *, limits: bool) -> str:
+    """The inverse of `read_lines`."""
+
+    def show(v: float | None) -> str:
+        return "-" if v is None else f"{v:g}"
+
+    lines = []
+    for quantity, body in terms.items():
+        if limits:
+            lines.append(f"{quantity}: {show(body.get('low'))} to {show(body.get('high'))} | {body.get('source', '')}")
+        elif body.get("usual"):
+            gross = f" ({show(body['gross'][0])} to {show(body['gross'][1])})" if body.get("gross") else ""
+            lines.append(f"{quantity}: {show(body['usual'][0])} to {show(body['usual'][1])}{gross}")
+    return "\n".join(lines)
+
+
+def terms_of(use: str, ranges: str, limits: str, water: Mapping[str, Any]) -> Terms:
+    """Terms from what was typed. Raises every fault at once."""
+    faults: list[InputError] = []
+    got: dict[str, Any] = {"ranges": {}, "limits": {}}
+    try:
+        for q, (a, b, c, d, _) in read_lines(ranges, "ranges").items():
+            if a is None or b is None:
+                raise InputError("ranges", f"Ranges: the usual range of {q} needs both ends.")
+            got["ranges"][q] = {"usual": [a, b]} | ({"gross": [c, d]} if c is not None and d is not None else {})
+    except InputError as error:
+        faults += error.faults
+    try:
+        for q, (a, b, _, _, source) in read_lines(limits, "limits").items():
+            if not source:
+                raise InputError("limits", f"Limits: say after “|” where the limit of {q} comes from.")
+            got["limits"][q] = {"low": a, "high": b, "source": source}
+    except InputError as error:
+        faults += error.faults
+    door = Door()
+    kind = str(water.get("compensation") or "natural")
+    door.name("kind", kind, COMPENSATIONS)
+    kept: dict[str, Any] = {"compensation": kind}
+    for name, low, high in (("usual_salinity", 0, 42), ("tds_factor", 0.3, 1.2), ("coefficient_percent", 0.5, 4)):
+        if water.get(name) is not None:
+            kept[name] = door.number({"usual_salinity": "salinity"}.get(name, name), water[name], low, high)
+    faults += door.faults
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    return Terms(clean_reason(use, required=False)[:60], got["ranges"], got["limits"], kept)
+
+
+def _place(place: Place) -> list[InputError]:
+    door = Door()
+    for name, text in (("client", place.client), ("name", place.name)):
+        if not text.strip():
+            door.add(InputError(name, f"{name.capitalize()} is missing."))
+        elif len(text) > 80:
+            door.add(InputError(name, f"{name.capitalize()} may have 80 letters."))
+    door.name("kind", place.kind, KINDS)
+    if place.zone not in available_timezones():
+        door.add(
+            InputError("zone", f"“{place.zone[:40]}” is not a time zone; write it as Europe/Oslo.", value=place.zone)
+        )
+    if place.altitude_m is None:
+        door.add(InputError("altitude_m", "Altitude is missing; oxygen is judged by it."))
+    else:
+        door.number("altitude_m", place.altitude_m, -430, 5000)
+    if (place.latitude is None) != (place.longitude is None):
+        door.add(InputError("latitude", "Latitude and longitude come together, or not at all."))
+    elif place.latitude is not None:
+        door.number("latitude", place.latitude, -90, 90)
+        door.number("longitude", place.longitude, -180, 180)
+    for depth in place.depths:
+        door.number("depth_m", depth, 0, 400)
+    if len(set(place.depths)) != len(place.depths):
+        door.add(InputError("depth_m", "A depth stands twice in the profile."))
+    if len(place.depths) > 20:
+        door.add(InputError("depth_m", "A profile takes 20 depths at most."))
+    return door.faults
+
+
+def client(w: Write, name: str) -> Client:
+    """The client of that name, made where there is none."""
+    clean = " ".join(name.split())
+    found = w.session.scalar(select(Client).where(Client.name == clean))
+    if found is None:
+        found = Client(id=uuid.uuid4(), name=clean, note="")
+        w.session.add(found)
+        w.session.flush()
+    return found
+
+
+def save_site(
+    desk: Desk,
+    actor: User,
+    key: uuid.UUID,
+    *,
+    place: Place,
+    terms: Terms,
+    reason: str = "",
+    site_id: str = "",
+    version: int | None = None,
+) -> dict[str, Any]:
+    """Make a site, or change one: terms that differ become a new version with its reason. Returns {"site": id}."""
+    with desk.write(actor, key, "site.save") as w:
+        if w.done:
+            return w.done
+        only_the_lead_keeps(actor)
+        faults = _place(place)
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        made = _save(w, place, terms, reason, site_id, version)
+        return w.finish(f"site:{made.id}", {"name": made.name, "terms": made.terms_version}, site=made.id)
+
+
+def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None) -> Site:
+    owner = client(w, place.client)
+    body = {
+        "client_id": owner.id,
+        "name": " ".join(place.name.split()),
+        "kind": place.kind,
+        "zone": place.zone,
+        "altitude_m": place.altitude_m,
+        "latitude": place.latitude,
+        "longitude": place.longitude,
+        "depths": sorted(set(place.depths)),
+        "note": clean_reason(place.note, required=False),
+    }
+    twin = w.session.scalar(select(Site).where(Site.client_id == owner.id, Site.name == body["name"]))
+    if twin is not None and str(twin.id) != site_id:
+        raise InputError("name", f"{owner.name} has a site called {twin.name} already.", value=place.name)
+    new = terms.as_dict()
+    if site_id:
+        found = find_site(w.session, site_id)
+        w.session.execute(select(Site.id).where(Site.id == found.id).with_for_update())
+        if version is not None and found.terms_version != version:
+            raise MovedOn("This site was changed meanwhile. You now see it; nothing was changed.")
+        for name, value in body.items():
+            setattr(found, name, value)
+        if new == Terms(found.use, found.ranges, found.limits, found.water).as_dict():
+            return found
+        why = clean_reason(reason)
+        found.terms_version += 1
+    else:
+        why = clean_reason(reason, required=False) or "as the site was made"
+        found = Site(id=uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
+        w.session.add(found)
+    found.use, found.ranges, found.limits, found.water = new["use"], new["ranges"], new["limits"], new["water"]
+    w.session.flush()
+    w.session.add(
+        SiteTerms(
+            id=uuid.uuid4(),
+            site_id=found.id,
+            version=found.terms_version,
+            body=new,
+            reason=why,
+            at=w.now,
+            by_id=w.actor.id,
+        )
+    )
+    return found
+
+
+def history(session: Session, site_id: uuid.UUID) -> list[SiteTerms]:
+    """The versions of a site's terms, newest first."""
+    query = select(SiteTerms).where(SiteTerms.site_id == site_id).order_by(SiteTerms.version.desc())
+    return list(session.scalars(query))
+
+
+def retire_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason: str) -> dict[str, Any]:
+    """A site is read no more; its record stays. It leaves its rounds."""
+    with desk.write(actor, key, "site.retire") as w:
+        if w.done:
+            return w.done
+        only_the_lead_keeps(actor)
+        found = find_site(w.session, site_id)
+        why = clean_reason(reason)
+        found.retired_at = found.retired_at or w.now
+        for stop in w.session.scalars(select(RoundStop).where(RoundStop.site_id == found.id)):
+            w.session.delete(stop)
+        return w.finish(f"site:{found.id}", {"name": found.name, "reason": why}, site=found.id)
+
+
+def restore_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason: str) -> dict[str, Any]:
+    """A site that was put away is read again; it stands in no round until it is put into one."""
+    with desk.write(actor, key, "site.restore") as w:
+        if w.done:
+            return w.done
+        only_the_lead_keeps(actor)
+        found = find_site(w.session, site_id)
+        if found.retired_at is None:
+            raise MovedOn(f"{found.name} is read already.")
+        why = clean_reason(reason)
+        found.retired_at = None
+        return w.finish(f"site:{found.id}", {"name": found.name, "reason": why}, site=found.id)
+
+
+# -- in and out
+
+
+def features(sites: Sequence[Site]) -> list[dict[str, Any]]:
+    """The sites as plain properties with their positions, for the format's writer."""
+    return [
+        {
+            "id": str(s.id),
+            "position": None if s.latitude is None else (s.longitude, s.latitude, s.altitude_m),
+            "properties": {
+                "client": s.client,
+                "name": s.name,
+                "kind": s.kind,
+                "use": s.use,
+                "zone": s.zone,
+                "altitude_m": s.altitude_m,
+                "depths_m": s.depths,
+                "ranges": s.ranges,
+                "limits": s.limits,
+                "water": s.water,
+                "note": s.note,
+            },
+        }
+        for s in sites
+    ]
+
+
+def take_in(desk: Desk, actor: User, key: uuid.UUID, *, found: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Sites from a file: known ones (client and name) are changed, others made; all of them or none.
+
+    Every fault is told at once, by the number of the feature.
+    """
+    with desk.write(actor, key, "site.import") as w:
+        if w.done:
+            return w.done
+        only_the_lead_keeps(actor)
+        if not found:
+            raise InputError("file", "The file holds no site.")
+        if len(found) > MOST_SITES:
+            raise InputError("file", f"The file holds {len(found)} sites; {MOST_SITES} are taken at once.")
+        faults: list[InputError] = []
+        made = changed = 0
+        for number, one in enumerate(found, 1):
+            try:
+                place, terms = _given(one)
+                own = _place(place)
+                if own:
+                    raise InputErrors(own)
+                known = w.session.scalar(
+                    select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
+                )
+                _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None)
+                made, changed = made + (known is None), changed + (known is not None)
+            except InputError as error:
+                faults += [InputError(f.field, f"Feature {number}: {f}", value=f.value) for f in error.faults]
+        if faults:
+            raise faults[0] if len(faults) == 1 else InputErrors(faults[:20])
+        return w.finish("sites", {"made": made, "changed": changed}, made=made, changed=changed)
+
+
+def _given(one: Mapping[str, Any]) -> tuple[Place, Terms]:
+    p = one["properties"]
+
+    def text(name: str, usual: str = "") -> str:
+        return str(p.get(name) or usual)[:400]
+
+    position = one.get("position") or (None, None)
+    place = Place(
+        text("client").strip(),
+        text("name").strip(),
+        text("kind", "other"),
+        text("zone", "UTC"),
+        p.get("altitude_m"),
+        position[1],
+        position[0],
+        tuple(p.get("depths_m") or ()),
+        text("note"),
+    )
+    ranges = write_lines(p.get("ranges") or {}, limits=False)
+    limits = write_lines(p.get("limits") or {}, limits=True)
+    return place, terms_of(text("use"), ranges, limits, p.get("water") or {})

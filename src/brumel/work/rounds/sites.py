@@ -1,0 +1,121 @@
+"""Sites and what was read there."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import ARRAY, String, func, literal, select, true
+from sqlalchemy.orm import Session, aliased, defer, lazyload
+
+from brumel.core import believability as belief
+from brumel.methods.field import load_field
+from brumel.store.tables import Client, Reading, Site
+from brumel.work.desk import NotFound, object_id
+
+HISTORY = 60
+
+
+#: {quantity: [(value, time)]}, newest first
+Past = dict[str, list[tuple[float, datetime]]]
+
+
+def sites_by_client(session: Session, *, retired: bool = False) -> list[Site]:
+    """The sites in use, by client and name."""
+    query = select(Site).join(Site.owner).order_by(Client.name, Site.name)
+    return list(session.scalars(query if retired else query.where(Site.retired_at.is_(None))))
+
+
+def site_of(session: Session, site_id: str | uuid.UUID) -> Site:
+    """One site by id; the front door for everything that names a site."""
+    found = session.get(Site, object_id(site_id, "site"))
+    if found is None:
+        raise NotFound("There is no such site.")
+    return found
+
+
+def standing(
+    session: Session,
+    site_id: uuid.UUID,
+    quantity: str,
+    count: int = HISTORY,
+    before: datetime | None = None,
+    depths: tuple[float, float] | None = None,
+    bare: bool = False,
+) -> list[Reading]:
+    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named.
+
+    bare : without working, settling and findings, which a drawing of hundreds has no use for
+    """
+    newer = aliased(Reading)
+    query = (
+        select(Reading)
+        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
+        .where(Reading.site_id == site_id, Reading.quantity == quantity)
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(count)
+    )
+    if before is not None:
+        query = query.where(Reading.at < before)
+    if depths is not None:
+        query = query.where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths))
+    if bare:
+        query = query.options(defer(Reading.working), defer(Reading.settling), defer(Reading.findings))
+    return list(session.scalars(query))
+
+
+def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
+    """What this site read before at this depth, per quantity, newest first; failed and unreported ones left out."""
+    newer = aliased(Reading)
+    wanted = select(func.unnest(literal(list(load_field()), ARRAY(String))).label("quantity")).subquery()
+    part = (
+        select(Reading.value, Reading.at)
+        .where(Reading.site_id == place.id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
+        .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(HISTORY)
+    )
+    if before is not None:
+        part = part.where(Reading.at < before)
+    rows = part.lateral()
+    query = select(wanted.c.quantity, rows.c.value, rows.c.at).select_from(wanted).join(rows, true())
+    found: Past = {q: [] for q in load_field()}
+    for quantity, value, at in session.execute(query):
+        found[quantity].append((value, at))
+    return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in found.items()}
+
+
+def latest(
+    session: Session, site_ids: Sequence[uuid.UUID], quantities: Sequence[str]
+) -> dict[uuid.UUID, list[Reading]]:
+    """The newest standing reading of each quantity at each site, one query for all of them."""
+    if not site_ids:
+        return {}
+    newer = aliased(Reading)
+    wanted = (
+        select(Site.id.label("site_id"), func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"))
+        .where(Site.id.in_(site_ids))
+        .subquery()
+    )
+    # One look into the index for each site and quantity, however many readings there are.
+    newest = (
+        select(Reading.id)
+        .where(Reading.site_id == wanted.c.site_id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists())
+        .order_by(Reading.at.desc())
+        .limit(1)
+        .lateral()
+    )
+    query = (
+        select(Reading)
+        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
+        .where(Reading.id.in_(select(newest.c.id).select_from(wanted).join(newest, true())))
+    )
+    found: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
+    for row in session.scalars(query):
+        found[row.site_id].append(row)
+    return found

@@ -1,0 +1,33 @@
+"""The simulated meters and their faults."""
+
+from brumel.work.simulator.faults import PACES, faults_of, pace, set_meter, simulated
+from brumel.work.simulator.meters import (
+    MOST_AT_ONCE,
+    Cable,
+    Simulator,
+    advance,
+    pump,
+    reference_shows,
+    set_faults,
+    set_truth,
+    standing,
+    truth,
+)
+
+__all__ = [
+    "MOST_AT_ONCE",
+    "PACES",
+    "Cable",
+    "Simulator",
+    "advance",
+    "faults_of",
+    "pace",
+    "pump",
+    "reference_shows",
+    "set_faults",
+    "set_meter",
+    "set_truth",
+    "simulated",
+    "standing",
+    "truth",
+]

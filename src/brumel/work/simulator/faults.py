@@ -1,0 +1,53 @@
+"""Setting the simulated meter: faults per probe, and the pace of its clock."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.meters.sensors import FAULTS
+from brumel.methods import ORDER
+from brumel.store.tables import Probe, User
+from brumel.work import kit
+from brumel.work.desk import Desk
+from brumel.work.simulator import meters
+
+PACES = (1, 5, 20)
+
+
+def simulated(session: Session) -> list[Probe]:
+    """The probes that stand-ins play, inside Brumel or behind the demo's link: those with a hidden truth."""
+    found = [p for p in kit.probes_in_service(session) if meters.truth(session, f"probe:{p.id}")]
+    return sorted(found, key=lambda p: (ORDER.index(p.quantity), p.name))
+
+
+def faults_of(session: Session, probe: Probe) -> tuple[str, ...]:
+    """The faults that are switched on."""
+    return tuple(meters.truth(session, f"probe:{probe.id}").get("faults", ()))
+
+
+def pace(session: Session) -> int:
+    """How many of the meter's seconds pass in one."""
+    return int(meters.truth(session, "clock").get("pace", 1))
+
+
+def set_meter(
+    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, faults: Sequence[str], pace: str
+) -> dict[str, Any]:
+    """Set faults and pace. Raises InputError for a fault or pace that does not exist."""
+    if pace not in {str(p) for p in PACES}:
+        raise InputError("pace", f"Pace “{pace[:10]}” is not one of {', '.join(map(str, PACES))}.", value=pace)
+    with desk.write(actor, key, "practice.meter") as w:
+        if w.done:
+            return w.done
+        probe = kit.probe_of(w.session, probe_id)
+        unknown = [f for f in faults if f not in FAULTS[probe.quantity]]
+        if unknown:
+            raise InputError("fault", f"Fault “{unknown[0][:30]}” is not known.", value=unknown[0])
+        meters.set_faults(w.session, probe, list(faults))
+        meters.set_truth(w.session, "clock", {"pace": int(pace)})
+        return w.finish(f"probe:{probe.id}", {"faults": list(faults), "pace": pace}, probe=probe.id)

@@ -1,0 +1,288 @@
+"""The simulated meter at work: it looks where probes stand and stores what they would show by now."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.conductivity import to_reference
+from brumel.core.errors import InputError
+from brumel.core.oxygen import saturation_mg_l
+from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
+from brumel.meters.sensors.glass import contaminated
+from brumel.store.tables import Dip, Lot, Meter, Probe, Run, RunEnd, Sample, Truth, Visit
+from brumel.work.desk import Desk
+from brumel.work.link import samples
+from brumel.work.quantities import standards
+
+MOST_AT_ONCE = 600
+
+
+def truth(session: Session, subject: str) -> dict[str, Any]:
+    """What the simulator knows about a subject; empty where nothing was set."""
+    found = session.get(Truth, subject)
+    return found.body if found else {}
+
+
+def set_truth(session: Session, subject: str, body: dict[str, Any]) -> None:
+    """Set what the simulator knows about a subject."""
+    session.merge(Truth(subject=subject, body=body))
+
+
+def pump(desk: Desk) -> int:
+    """Store every sample that is due by now on every live dip of a simulated meter. Returns how many are new.
+
+    Safe to run anywhere, any number of times: a sample is a pure function of its dip and number.
+    """
+    return Simulator(desk).pump()
+
+
+@dataclass(frozen=True)
+class _Standing:
+    """A probe standing somewhere: its sensor, what is around it, and where it started from."""
+
+    sensor: Sensor
+    liquid: Liquid
+    start: Start
+
+
+class Simulator:
+    """The simulated meters inside Brumel; what stands where is looked up once a dip, then only samples are made."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._standing: dict[uuid.UUID, _Standing | None] = {}
+        self._next: dict[uuid.UUID, int] = {}
+
+    def pump(self) -> int:
+        """Store what is due by now, all dips in one transaction."""
+        new = 0
+        with self.desk.sessions.begin() as session:
+            now = self.desk.clock()
+            dips = _open_dips(session, now)
+            pace = float(truth(session, "clock").get("pace", 1.0)) if dips else 1.0
+            for dip in dips:
+                if dip.id not in self._standing:
+                    self._standing[dip.id] = _standing_or_none(session, dip)
+                    self._next[dip.id] = samples.next_seq(session, dip)
+                stands = self._standing[dip.id]
+                if stands is None:
+                    continue
+                due_s = (now - dip.started_at).total_seconds() * pace
+                stored, self._next[dip.id] = _advance(session, dip, stands, self._next[dip.id], due_s)
+                new += stored
+            for gone in set(self._standing) - {d.id for d in dips}:
+                del self._standing[gone], self._next[gone]
+        return new
+
+
+def _open_dips(session: Session, now: datetime) -> list[Dip]:
+    newest = (
+        select(Dip)
+        .distinct(Dip.probe_id)
+        .join(Probe, Probe.id == Dip.probe_id)
+        .join(Meter, Meter.id == Probe.meter_id)
+        .where(Meter.link == "simulated", Dip.started_at > now - samples.LONGEST_DIP)
+        .order_by(Dip.probe_id, Dip.number.desc())
+    )
+    ended = set(session.scalars(select(RunEnd.run_id).where(RunEnd.at > now - 2 * samples.LONGEST_DIP)))
+    return [d for d in session.scalars(newest) if d.source == "live" and d.run_id not in ended]
+
+
+def advance(session: Session, dip: Dip, now: datetime, *, upto_s: float | None = None) -> int:
+    """Bring one dip's trace up to now (or to `upto_s` of the meter's own time)."""
+    pace = float(truth(session, "clock").get("pace", 1.0))
+    due_s = (now - dip.started_at).total_seconds() * pace if upto_s is None else upto_s
+    return _advance(session, dip, standing(session, dip), samples.next_seq(session, dip), due_s)[0]
+
+
+def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: float) -> tuple[int, int]:
+    """Store samples from number `first` up to `due_s`; how many were new, and the number that comes next."""
+    last = min(int(due_s * SAMPLES_PER_S), first + MOST_AT_ONCE - 1)
+    last = min(last, int(samples.LONGEST_DIP.total_seconds() * SAMPLES_PER_S))
+    if last < first:
+        return 0, first
+    seq = np.arange(first, last + 1)
+    t_s = seq / SAMPLES_PER_S
+    y, c = stands.sensor.sense(stands.liquid, t_s, stands.start, dip.number)
+    rows = [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, y, c, strict=True)]
+    return samples.store_samples(session, dip, rows), last + 1
+
+
+def standing(session: Session, dip: Dip) -> _Standing:
+    """What the simulator knows of a dip."""
+    probe = session.get_one(Probe, dip.probe_id)
+    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    return _Standing(own, _liquid(session, dip, probe, own), _start(session, dip))
+
+
+def _standing_or_none(session: Session, dip: Dip) -> _Standing | None:
+    """None for a cup outside its solution's table: that probe stays silent, and the others go on."""
+    try:
+        return standing(session, dip)
+    except InputError:
+        return None
+
+
+class Cable:
+    """One simulated meter as its cable sees it: each address shows what its probe stands in now."""
+
+    def __init__(self, desk: Desk, meter: str) -> None:
+        self.desk, self.meter = desk, meter
+        self._probes: dict[str, uuid.UUID] = {}
+        self._standing: dict[uuid.UUID, _Standing] = {}
+
+    def addresses(self) -> list[str]:
+        """The addresses that answer."""
+        if not self._probes:
+            with self.desk.read() as session:
+                query = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Meter.name == self.meter)
+                self._probes = {p.address: p.id for p in session.scalars(query) if p.address}
+        return sorted(self._probes)
+
+    def sense(self, address: str) -> tuple[float, float] | None:
+        """Signal and temperature of a probe now; in plain air where it stands nowhere."""
+        with self.desk.read() as session:
+            dip = session.scalar(
+                select(Dip).where(Dip.probe_id == self._probes[address]).order_by(Dip.number.desc()).limit(1)
+            )
+            elapsed = (self.desk.clock() - dip.started_at).total_seconds() if dip else 0.0
+            if dip is None or elapsed > samples.LONGEST_DIP.total_seconds():
+                probe = session.get_one(Probe, self._probes[address])
+                own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+                stands = _Standing(own, Liquid(vessel="air"), Start(0.0, 20.0))
+                number = 0
+            else:
+                stands, number = self._standing.get(dip.id) or standing(session, dip), dip.number
+                self._standing = {**self._standing, dip.id: stands} if len(self._standing) < 200 else {dip.id: stands}
+        y, c = stands.sensor.sense(stands.liquid, np.array([max(elapsed, 0.0)]), stands.start, number)
+        return float(y[0]), float(c[0])
+
+
+def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
+    """What the probe really stands in, faults of cups included."""
+    if dip.visit_id:
+        visit = session.get_one(Visit, dip.visit_id)
+        return _water(_at_depth(truth(session, f"site:{visit.site_id}"), dip.depth_m), probe.quantity)
+    body = truth(session, f"probe:{dip.probe_id}")
+    at = float(body.get("cups_c", 20.0))
+    run = session.get_one(Run, dip.run_id)
+    steps = {s["key"]: s for s in run.method["steps"]}
+    step, order = steps[dip.step], list(steps).index(dip.step)
+    at = _temperature(at, step, order, own, probe, body)
+    if step["vessel"] in ("saturated_air", "saturated_water"):
+        pressure = float(run.conditions.get("pressure_hpa") or 1013.25)
+        share = 100 * float(saturation_mg_l(at, 0.0, pressure)) / float(saturation_mg_l(at))
+        return Liquid(at, oxygen_percent=share, vessel=step["vessel"])
+    if step["vessel"] == "reference":
+        return Liquid(at, chlorine_mg_l=float(body.get("second_mg_l", 1.5)), vessel="reference")
+    if step["vessel"] == "air":
+        return Liquid(at, vessel="air")
+    return _solution(session, dip, probe, own, run, list(steps), at)
+
+
+def _temperature(
+    temperature_c: float, step: dict[str, Any], order: int, own: Sensor, probe: Probe, body: dict[str, Any]
+) -> float:
+    """The temperature of this cup: near each other, cold where the method wants it, ice where it is ice."""
+    if step["key"] == "ice":
+        return 1.3 if "ice_wrong" in own.faults else float(body.get("ice_c", 0.0))
+    if step["key"].endswith("-cold"):
+        return float(body.get("cold_c", 7.0)) + 0.1 * (order % 2)
+    if "warm_cup" in own.faults and order == 1:
+        return temperature_c + 2.4
+    return temperature_c + (0.05 if probe.quantity in ("nitrate", "ammonium", "temperature") else 0.3) * order
+
+
+def reference_shows(session: Session, dip: Dip) -> float:
+    """What a reference instrument beside the simulated probe shows: the true value, or a second method's with its fault."""
+    probe = session.get_one(Probe, dip.probe_id)
+    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    there = _liquid(session, dip, probe, own)
+    if probe.quantity == "temperature":
+        return round(0.0 if "ice_wrong" in own.faults and dip.step == "ice" else there.temperature_c, 2)
+    return round(there.chlorine_mg_l + (0.5 if "second_method" in own.faults else 0.0), 2)
+
+
+def _solution(
+    session: Session, dip: Dip, probe: Probe, own: Sensor, run: Run, steps: list[str], temperature_c: float
+) -> Liquid:
+    lot_id, last = dip.lot_id, [k for k in steps if k in run.cups]
+    if "wrong_cup" in own.faults and len(last) > 1 and dip.step == (last[1] if probe.quantity == "ph" else last[-1]):
+        lot_id = uuid.UUID(run.cups[last[0]])
+    if "swapped_cups" in own.faults and len(last) > 1 and dip.step in last[:2]:
+        lot_id = uuid.UUID(run.cups[last[1 - last.index(dip.step)]])
+    lot = session.get_one(Lot, lot_id)
+    shift = float(truth(session, f"lot:{lot.id}").get("shift", 0.0))  # how far a bad lot is from its label
+    value = standards.value(lot, probe.quantity, temperature_c, probe)
+    if probe.quantity == "ph":
+        return Liquid(
+            temperature_c, ph=contaminated(value + shift) if "contaminated_buffer" in own.faults else value + shift
+        )
+    if probe.quantity == "conductivity":
+        strong = 1.07 if "old_standard" in own.faults else 1.0
+        return Liquid(temperature_c, conductivity_us_cm=value * strong * (1 + shift))
+    if probe.quantity == "oxygen":
+        return Liquid(temperature_c, oxygen_percent=0.3 + shift, vessel="zero")
+    if probe.quantity == "redox":
+        old = 46.0 if "old_standard" in own.faults and dip.step == steps[-1] else 0.0
+        return Liquid(temperature_c, redox_mv=value - old + shift)
+    if "carry_over" in own.faults and dip.step == "low":
+        value = value * 1.6
+    return Liquid(temperature_c, ion_mg_l=value * (1 + shift))
+
+
+def _at_depth(body: dict[str, Any], depth_m: float | None) -> dict[str, Any]:
+    """The water further down: its `layers` say what changes with each metre below the top one."""
+    below = max((depth_m or 0.0) - 0.3, 0.0)
+    return body | {key: body[key] + below * each for key, each in body.get("layers", {}).items()}
+
+
+def _water(body: dict[str, Any], quantity: str) -> Liquid:
+    """A site's water as it truly is."""
+    at = float(body.get("temperature_c", 12.0))
+    at_25 = float(body.get("conductivity_25_us_cm", 400.0))
+    return Liquid(
+        at,
+        ph=float(body.get("ph", 7.4)),
+        conductivity_us_cm=at_25 * _share_at(at),
+        redox_mv=float(body.get("redox_mv", 220.0)),
+        oxygen_percent=float(body.get("oxygen_percent", 92.0)),
+        ion_mg_l=float(body.get(f"{quantity}_mg_l", body.get("ion_mg_l", 2.0))),
+        chlorine_mg_l=float(body.get("chlorine_mg_l", 0.0)),
+        vessel="site",
+        stirred=bool(body.get("stirred", True)),
+    )
+
+
+def _share_at(temperature_c: float) -> float:
+    """Natural water's conductivity at a temperature against 25 °C."""
+    return 1.0 / float(to_reference(1.0, min(max(temperature_c, 0.0), 35.0), kind="natural"))
+
+
+def _start(session: Session, dip: Dip) -> Start:
+    """Where the earlier dip left signal and thermistor; rinsing brings them half way back."""
+    earlier = session.scalar(
+        select(Dip).where(Dip.probe_id == dip.probe_id, Dip.number < dip.number).order_by(Dip.number.desc()).limit(1)
+    )
+    if earlier is None:
+        return Start()
+    row = session.execute(
+        select(Sample.signal, Sample.temperature_c)
+        .where(Sample.dip_id == earlier.id, *samples.within(earlier.started_at))
+        .order_by(Sample.seq.desc())
+        .limit(1)
+    ).first()
+    return Start(row[0] / 2, row[1]) if row else Start()
+
+
+def set_faults(session: Session, probe: Probe, faults: list[str]) -> None:
+    """Switch the simulator's faults of a probe on and off."""
+    body = truth(session, f"probe:{probe.id}")
+    set_truth(session, f"probe:{probe.id}", {**body, "faults": [f for f in faults if f in FAULTS[probe.quantity]]})

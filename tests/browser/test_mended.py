@@ -1,0 +1,252 @@
+"""Things that once broke in a browser: sessions and kept pages, the phone's queue, depths, logger decisions, typed Enter."""
+
+import os
+import re
+import signal
+import uuid
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from playwright.sync_api import expect
+from sqlalchemy import func, select, update
+
+from brumel.store.logger import LoggerDecision
+from brumel.store.tables import Dip, SignIn, Visit
+from brumel.work import kit, rounds
+from brumel.work.link import samples
+from brumel.work.rounds import calendar, outings
+from tests.work import helpers as h
+
+READY = "This page is kept: it opens without one."
+
+
+def begun(brumel, name="Lagoon"):
+    """An outing of today, begun by Ansa."""
+    with brumel.desk.read() as session:
+        found = next(r for r in calendar.rounds(session) if name in r.name)
+    return outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(found.id))["outing"]
+
+
+def kept_field(page, brumel):
+    out = begun(brumel)
+    page.goto(f"/rounds/outings/{out}/field")
+    expect(page.locator("[data-net]")).to_contain_text(READY)
+    return out
+
+
+def fill_sheet(page, *, ph, depth="", temperature="11.2"):
+    page.get_by_label("Water temperature").fill(temperature)
+    page.get_by_label("Depth").fill(depth)
+    row = page.locator(".typed-row", has=page.get_by_label(re.compile("pH probe")))
+    row.locator("input").fill(ph)
+    page.get_by_label(re.compile("may be so, because")).fill("Seen twice")
+    page.get_by_role("button", name="queue").click()
+
+
+def test_a_session_outlives_its_network_and_ends_when_it_is_signed_out(brumel, open_page):
+    page = open_page(brumel.base)
+    out = kept_field(page, brumel)
+    # Another address and another browser line: nothing of either is part of the session.
+    page.set_extra_http_headers({"X-Forwarded-For": "203.0.113.9", "User-Agent": "another"})
+    page.goto("/bench")
+    expect(page).to_have_url(re.compile("/bench$"))
+    cookies = page.context.cookies()
+    assert next(c for c in cookies if c["name"] == "brumel")["expires"] > datetime.now(UTC).timestamp() + 13 * 3600
+    # The sign-in runs out on the server: the kept page is locked, not gone, and the queue is untouched.
+    page.goto(f"/rounds/outings/{out}/field")
+    page.context.set_offline(True)
+    fill_sheet(page, ph="7.9")
+    expect(page.locator("[data-queue-words]")).to_have_text("1 sheet waits to be sent.")
+    with brumel.desk.sessions.begin() as session:
+        session.execute(update(SignIn).values(seen_at=SignIn.seen_at - timedelta(hours=9)))
+    page.context.set_offline(False)
+    page.goto("/bench")
+    expect(page).to_have_url(re.compile("/sign-in"))
+    page.context.set_offline(True)
+    page.goto(f"/rounds/outings/{out}/field")
+    expect(page.get_by_role("heading")).to_have_text("This page is locked")
+    page.context.set_offline(False)
+    page.goto("/sign-in")
+    page.get_by_label("User name").fill("ansa")
+    page.get_by_label("Password").fill("tarnholt-field-book")
+    page.keyboard.press("Enter")
+    page.wait_for_url(brumel.base + "/")
+    page.context.set_offline(True)
+    page.goto(f"/rounds/outings/{out}/field")
+    expect(page.locator("[data-queue]")).to_contain_text(re.compile("Waits|Sent|Not taken"))
+    page.context.set_offline(False)
+
+
+def test_signing_out_warns_while_sheets_wait_then_clears_the_kept_pages(brumel, open_page):
+    page = open_page(brumel.base)
+    out = kept_field(page, brumel)
+    page.route("**/send", lambda route: route.abort())
+    fill_sheet(page, ph="7.9")
+    expect(page.locator("[data-queue-words]")).to_contain_text(re.compile("No answer|1 sheet waits"))
+    said = []
+    page.once("dialog", lambda d: (said.append(d.message), d.dismiss()))
+    page.get_by_role("button", name="Sign out").click()
+    page.wait_for_timeout(300)
+    assert "1 sheet waits to be sent" in said[0]
+    old = page.context.cookies()
+    page.once("dialog", lambda d: d.accept())
+    page.get_by_role("button", name="Sign out").click()
+    expect(page).to_have_url(re.compile("/sign-in"))
+    page.context.add_cookies(old)  # a copied cookie is worth nothing: the row of the session has ended
+    page.goto("/bench")
+    expect(page).to_have_url(re.compile("/sign-in"))
+    page.context.set_offline(True)
+    with pytest.raises(Exception, match=r"ERR_(INTERNET_DISCONNECTED|FAILED)"):
+        page.goto(f"/rounds/outings/{out}/field")
+    page.context.set_offline(False)
+
+
+@pytest.mark.parametrize(
+    ("status", "body", "says"),
+    [
+        (429, '{"error": "Too many tries."}', "Too many tries"),
+        (403, "<html>blocked</html>", "did not come from Brumel"),
+        (400, '{"error": "This form is out of date."}', "out of date"),
+        (413, "too large", "did not come from Brumel"),
+        (200, "<html>Welcome to the harbour's network</html>", "did not come from Brumel"),
+        (200, '{"readings": 3}', "did not come from Brumel"),
+    ],
+)
+def test_only_brumel_s_own_word_strikes_a_sheet_out(brumel, open_page, status, body, says):
+    page = open_page(brumel.base)
+    kept_field(page, brumel)
+    answers = [status]
+
+    def answer(route):
+        if answers:
+            route.fulfill(status=answers.pop(), body=body)
+        else:
+            route.continue_()
+
+    page.route("**/send", answer)
+    fill_sheet(page, ph="7.9", depth="0.5")
+    first = page.locator("[data-queue] li").first
+    expect(first).to_contain_text(says)
+    fill_sheet(page, ph="7.8", depth="1")  # the next one is not held up
+    expect(page.locator("[data-queue] li").nth(1)).to_contain_text("Sent")
+    first.get_by_role("button", name="Try again").click()
+    expect(first).to_contain_text("Sent")
+
+
+def test_a_profile_typed_without_a_signal_is_one_visit_of_its_site(brumel, open_page):
+    page = open_page(brumel.base, width=390, height=800)
+    out = kept_field(page, brumel)
+    page.locator("select[name=site]").select_option(brumel.things.sites["basin"])
+    chosen = page.locator("select[name=site]").input_value()
+    page.context.set_offline(True)
+    for depth, ph in (("0,5", "7.91"), ("1", "7.84"), ("2", "7.72")):
+        fill_sheet(page, ph=ph, depth=depth)
+        expect(page.locator("select[name=site]")).to_have_value(chosen)
+    page.context.set_offline(False)
+    expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.", timeout=60_000)
+    with brumel.desk.read() as session:
+        (visit,) = session.scalars(select(Visit).where(Visit.outing_id == uuid.UUID(out)))
+        depths = [r.depth_m for r in rounds.of_visit(session, visit.id) if r.quantity == "ph"]
+        assert str(visit.site_id) == chosen
+    assert sorted(depths) == [0.5, 1.0, 2.0]
+
+
+def test_each_decision_about_a_series_is_taken_in_a_browser(told, open_page):
+    page = open_page(told.base, "ilka")
+    page.goto("/records/review")
+    with told.desk.read() as session:
+        before = session.scalar(select(func.count()).select_from(LoggerDecision))
+    links = page.locator("a[href*='/rounds/series/']")
+    page.goto(links.first.get_attribute("href"))
+    for number, reason in enumerate(("Weed on the sensor", "Looked at once more", "Third look"), 1):
+        form = page.locator("form[action$='/decide']")
+        if not form.get_by_label(re.compile("^Why")).is_visible():
+            page.get_by_text("Decide again").click()
+        options = form.get_by_role("radio")
+        options.nth(number % options.count()).check()
+        form.get_by_label(re.compile("^Why")).fill(reason)
+        form.get_by_label(re.compile("[Nn]ame")).fill("Ilka Torvend")
+        form.get_by_role("button", name="Decide").click()
+        expect(page.locator("table", has_text=reason).first).to_be_visible()
+    with told.desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(LoggerDecision)) == before + 3
+
+
+def test_empty_enter_accepts_what_settled_and_digits_stay_in_their_field(brumel, open_page):
+    run = h.start(brumel.desk, brumel.things, "B1", "ph-7-one-point", source="typed")
+    page = open_page(brumel.base)
+    page.goto(f"/bench/runs/{run}")
+    value = page.get_by_label("Display shows")
+    expect(value).to_be_focused()
+    page.keyboard.press("Enter")  # nothing typed, nothing settled: nothing happens, and the focus stays
+    expect(value).to_be_focused()
+    assert "runs" in page.url
+    for typed, after in (("4.2", "40"), ("4.2", "65")):
+        value.fill(typed)
+        page.get_by_label("Temperature there").fill("18.4")
+        page.get_by_label("Seconds it has stood").fill(after)
+        value.press("Enter")
+        expect(page.locator("[data-sentence]")).not_to_have_text("")
+        expect(value).to_be_focused()
+        expect(value).to_have_value("")
+    expect(page.locator("[data-typed]")).to_have_attribute("data-typed", "settled")
+    page.locator("h1").click()
+    for digit in "2345":  # beside the field too, a digit leads to no other place
+        page.keyboard.press(digit)
+    assert page.url.endswith(f"/bench/runs/{run}")
+    value.focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name=re.compile("fit|care|use"))).to_be_visible()
+    assert not h.state_of(brumel.desk, run).current
+
+
+def test_changing_the_method_starts_no_run_and_pages_open_at_their_top(brumel, open_page):
+    page = open_page(brumel.base, width=390, height=700)
+    probe = brumel.things.probes["A1"]
+    page.goto(f"/bench/probes/{probe}")
+    assert page.evaluate("window.scrollY") == 0
+    method = page.get_by_label("Method")
+    method.focus()
+    method.select_option("ph-7-one-point")
+    page.wait_for_url(re.compile("method=ph-7-one-point"))
+    for _ in range(3):
+        page.keyboard.press("Enter")
+        page.keyboard.press("ArrowDown")
+    page.wait_for_timeout(300)
+    assert "/runs/" not in page.url
+    with brumel.desk.read() as session:
+        assert kit.open_run(session, uuid.UUID(probe)) is None
+    page.goto("/bench/")
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+
+
+def test_questions_on_a_live_sheet_come_and_go_with_the_readings(brumel, open_page):
+    """The line that is not looked at asks too; what has answered itself goes, what is new comes."""
+    things, desk = brumel.things, brumel.desk
+    os.killpg(brumel.children.pop().pid, signal.SIGKILL)  # the meter; its samples are put in by hand here
+    visit = rounds.start_visit(
+        desk,
+        things.ansa,
+        h.key(),
+        site_id=things.sites["raceway"],
+        probes=[things.probes["A1"], things.probes["A4"]],
+        source="live",
+    )["visit"]
+    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=visit)["dips"]
+
+    def shows(probe, signal_mv, first):
+        with desk.sessions.begin() as session:
+            dip = session.get_one(Dip, uuid.UUID(dips[things.probes[probe]]))
+            samples.store_samples(session, dip, [(first + i, (first + i) / 2, signal_mv, 4.0, None) for i in range(60)])
+
+    shows("A4", 230.0, 0)
+    page = open_page(brumel.base)
+    page.goto(f"/rounds/visits/{visit}?probe={things.probes['A4']}")
+    speak, reason = page.locator("[data-speak]"), page.locator("[data-answer]")
+    expect(speak).to_be_empty()
+    shows("A1", -132.0, 0)  # about pH 9.4
+    expect(speak).to_contain_text(re.compile(r"pH 9\.\d+ is outside"))
+    expect(reason).to_be_visible()
+    shows("A1", -11.0, 60)  # about pH 7.2
+    expect(speak).to_be_empty()
+    expect(reason).to_be_hidden()

@@ -1,0 +1,124 @@
+"""Samples over the link: put in the cup they were read in, once each, however late or often they come."""
+
+import uuid
+from datetime import timedelta
+
+import pytest
+from sqlalchemy import func, select
+
+from brumel.core.errors import InputError
+from brumel.store.tables import Meter, Sample
+from brumel.work import bench, kit
+from brumel.work.desk import NotAllowed, NotFound, Refused
+from brumel.work.link import samples
+from brumel.work.link import sessions as link_sessions
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def things(desk):
+    return h.Things(desk)
+
+
+@pytest.fixture
+def token(desk, things):
+    with desk.sessions.begin() as session:
+        session.get(Meter, uuid.UUID(things.meters["Field set A"])).link = "sdi12"
+    return kit.new_token(desk, things.ilka, h.key(), meter_id=things.meters["Field set A"])["token"]
+
+
+def rows(*times, address="1", y=0.0):
+    return link_sessions.checked([[address, t, y - t / 100, 18.0] for t in times])
+
+
+def stored(desk, dip):
+    with desk.read() as session:
+        return [round(t, 3) for t in samples.trace(session, kit.present_dip(session, dip)).t_s]
+
+
+def test_only_the_lead_makes_a_token_and_a_new_one_ends_the_old(desk, things, token):
+    meter = things.meters["Field set A"]
+    with pytest.raises(NotAllowed):
+        kit.new_token(desk, things.ansa, h.key(), meter_id=meter)
+    with pytest.raises(Refused, match="has no link"):
+        kit.new_token(desk, things.ilka, h.key(), meter_id=things.meters["Bench set B"])
+    newer = kit.new_token(desk, things.ilka, h.key(), meter_id=meter)["token"]
+    with pytest.raises(link_sessions.BadToken):
+        link_sessions.hello(desk, token, "old")
+    assert link_sessions.hello(desk, newer, "new")["addresses"] == ["1", "2", "3", "4", "5", "6", "7", "8"]
+    for bad in ("", "x", newer[:-1]):
+        with pytest.raises(link_sessions.BadToken):
+            link_sessions.hello(desk, bad, "x")
+
+
+def test_samples_find_their_cup_once_each_however_late(desk, clock, things, token):
+    session_id = link_sessions.hello(desk, token, "test")["session"]
+    clock.on(seconds=10)
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    probe = uuid.UUID(things.probes["A1"])
+    clock.on(seconds=30)
+
+    def take(found, now=None):
+        return link_sessions.take(desk, token, session_id, found, now)
+
+    assert take(rows(2.0, 8.0, 11.0, 12.0), 40.0) == {"stored": 2, "late": 4, "again": False}  # before the dip: nowhere
+    assert take(rows(11.0, 12.0, 13.0))["stored"] == 1  # sent again after a lost answer
+    assert take(rows(11.5))["stored"] == 1  # late, put in its place
+    assert stored(desk, probe) == [1.0, 1.5, 2.0, 3.0]
+    assert take(rows(15.0, address="9"))["stored"] == 0  # no such probe
+    assert take(rows(500.0))["stored"] == 0  # from the future
+    clock.on(seconds=10)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)  # dipped afresh at 50 s
+    clock.on(seconds=5)
+    assert take(rows(45.0, 52.0))["stored"] == 2  # one to each dip
+    assert stored(desk, probe) == [2.0]
+    bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Rain")
+    clock.on(seconds=10)
+    assert take(rows(60.0))["stored"] == 0  # the run has ended
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Sample)) == 6
+
+
+def test_a_clock_that_jumped_is_noticed_and_begun_anew(desk, clock, things, token):
+    session_id = link_sessions.hello(desk, token, "test")["session"]
+    clock.on(seconds=100)
+    assert not link_sessions.take(desk, token, session_id, rows(99.0), 99.5)["again"]
+    clock.on(hours=1)  # the server's clock was set
+    assert link_sessions.take(desk, token, session_id, rows(101.0), 101.0)["again"]
+    with desk.read() as session:
+        meter = uuid.UUID(things.meters["Field set A"])
+        assert link_sessions.alive(session, meter, clock())
+        assert not link_sessions.alive(session, meter, clock() + timedelta(minutes=1))
+        assert link_sessions.newest(session, meter).last["1"][1] == 18.0
+
+
+BAD = (
+    [],
+    "x",
+    [1],
+    [["1", 1, 2]],
+    [["1", 1, 2, 3, 4]],
+    [["11", 1, 2, 3]],
+    [["1", -1, 2, 3]],
+    [["1", 1, float("nan"), 3]],
+    [["1", 1, 1e9, 3]],
+    [["1", 1, 2, 500]],
+    [["1", True, 2, 3]],
+    [["1", "1", 2, 3]],
+    [[None] * 4],
+    [["1", 1, 2, 3]] * 501,
+)
+
+
+@pytest.mark.parametrize("bad", BAD, ids=range(len(BAD)))
+def test_rows_that_are_not_sound_are_refused_whole(bad):
+    with pytest.raises(InputError):
+        link_sessions.checked(bad)
+
+
+def test_a_session_belongs_to_its_meter(desk, things, token):
+    with pytest.raises(NotFound):
+        link_sessions.take(desk, token, str(uuid.uuid4()), rows(1.0))
+    with pytest.raises(NotFound):
+        link_sessions.take(desk, token, "x", rows(1.0))
