@@ -60,8 +60,10 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         desk = Desk(make_sessions(engine))
         weeks = 0 if no_history else work_demo.WEEKS
         with _step("looking for the demo world; making it takes some minutes the first time") as say:
-            made = work_demo.load_demo(desk, weeks=weeks, linked=True, progress=lambda step: say(f"demo world: {step}"))
-        out.print("· demo world loaded" if made else "· demo data kept from last time (--fresh starts over)")
+            loaded = work_demo.load_demo(
+                desk, weeks=weeks, linked=True, progress=lambda step: say(f"demo world: {step}")
+            )
+        out.print("· demo world loaded" if loaded else "· demo data kept from last time (--fresh starts over)")
         token = cluster.secret("link-token")
         work_demo.give_token(desk, token)
         engine.dispose()

@@ -76,16 +76,18 @@ def test_sites_go_out_and_come_in_as_geojson_all_or_none(desk, clock, things):
     first = body["features"][0]
     assert len(first["geometry"]["coordinates"]) == 3  # longitude, latitude, altitude [RFC 7946, 3.1.1]
     assert -180 <= first["geometry"]["coordinates"][0] <= 180
-    same = site_record.take_in(desk, things.ilka, h.key(), found=geojson.read(text.encode()))
+    same = site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(text.encode()))
     assert same == {"made": 0, "changed": len(body["features"])}
     first["properties"]["name"] = "A new channel"
     broken = json.loads(json.dumps(first))
     broken["properties"] |= {"name": "Nowhere", "zone": "Mars/Olympus", "kind": "sea of clouds"}
     body["features"] = [first, broken]
     with pytest.raises(InputErrors, match="Feature 2"):
-        site_record.take_in(desk, things.ilka, h.key(), found=geojson.read(json.dumps(body).encode()))
+        site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))
     body["features"] = [first]
-    assert site_record.take_in(desk, things.ilka, h.key(), found=geojson.read(json.dumps(body).encode()))["made"] == 1
+    assert (
+        site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))["made"] == 1
+    )
 
 
 @pytest.mark.parametrize(

@@ -42,7 +42,7 @@ class Standard:
 
 
 def _standards() -> dict[str, Standard]:
-    found = {
+    standards = {
         key: Standard(
             key,
             f"KCl {key}" if not key.startswith("demal") else f"KCl {key.removeprefix('demal-')} demal",
@@ -56,7 +56,7 @@ def _standards() -> dict[str, Standard]:
     shape_t, shape = KCL_STANDARDS["1413"]
     for value in KCL_AT_25:
         scaled = tuple(float(value * v / 1413.0) for v in shape)
-        found[f"{value:g}"] = Standard(
+        standards[f"{value:g}"] = Standard(
             f"{value:g}",
             f"KCl {value:g}",
             tuple(map(float, shape_t)),
@@ -64,7 +64,7 @@ def _standards() -> dict[str, Standard]:
             "from memory at 25 °C; temperature shape of the 1413 table, chosen",
             1.0 if value > 200 else 3.0,
         )
-    return found
+    return standards
 
 
 STANDARDS: dict[str, Standard] = _standards()
@@ -248,8 +248,8 @@ def to_reference(
         return plain(_linear(c, t, coefficient_percent / 100.0, reference_c))
     if kind == "natural":
         return plain(np.asarray(c * natural_factor(t) / natural_factor(np.array(reference_c))))
-    found = salt.practical_salinity(c, t)
-    return salt.conductivity_of_us_cm(found, reference_c)
+    salinity = salt.practical_salinity(c, t)
+    return salt.conductivity_of_us_cm(salinity, reference_c)
 
 
 def _linear(c: NDArray[np.float64], t: NDArray[np.float64], a: float, reference_c: float) -> NDArray[np.float64]:

@@ -56,7 +56,7 @@ def rank(features: Mapping[str, float], faults: Sequence[Fault], *, least: float
     weight speaks against. A fault with `only` is judged only where that feature is 1. The score is the weighed
     evidence over the weight of all positive evidence.
     """
-    found = []
+    ranked = []
     for fault in faults:
         if fault.only and features.get(fault.only, 0.0) < 0.5:
             continue
@@ -70,7 +70,7 @@ def rank(features: Mapping[str, float], faults: Sequence[Fault], *, least: float
             if strength > 0.2 and e.weight > 0:
                 because.append(e.words)
         if total > 0 and score / total >= least:
-            found.append(
+            ranked.append(
                 Cause(fault.key, fault.cause, fault.remedy, score / total, tuple(because), fault.source, fault.caution)
             )
-    return sorted(found, key=lambda c: -c.score)
+    return sorted(ranked, key=lambda c: -c.score)

@@ -102,8 +102,8 @@ def grade(correction: Floats, criteria: DriftCriteria, value: Floats | None = No
         size = 100 * size / np.maximum(np.abs(v), 1e-12)
     door.close()
     edges = np.array([*criteria.grades, criteria.most])
-    found = np.array([*GRADES, "not reported"])[np.searchsorted(edges, np.round(size, 9), side="left")]
-    return str(found) if found.ndim == 0 else found
+    grades = np.array([*GRADES, "not reported"])[np.searchsorted(edges, np.round(size, 9), side="left")]
+    return str(grades) if grades.ndim == 0 else grades
 
 
 @dataclass(frozen=True)

@@ -158,10 +158,10 @@ def verdict(
     high: IonPoint, low: IonPoint, ion: Ion, *, gap_low_mv: float, gap_high_mv: float, apart_c: float, source: str
 ) -> Verdict:
     """Pair rules: temperatures apart, gap at 25 °C and 10:1, the sign of the ion; limits from the method [mV, °C]."""
-    found = pair(high, low)
+    judged = pair(high, low)
     spread = round(abs(high.temperature_c - low.temperature_c), 9)
-    inside = gap_low_mv <= found.normalised_mv <= gap_high_mv
-    shrunk = found.normalised_mv < gap_low_mv
+    inside = gap_low_mv <= judged.normalised_mv <= gap_high_mv
+    shrunk = judged.normalised_mv < gap_low_mv
     rises = (high.millivolts - low.millivolts) * (high.concentration_mg_l - low.concentration_mg_l) > 0
     right = rises == (SIGN[ion] > 0)
     return Verdict(
@@ -180,7 +180,7 @@ def verdict(
             CriterionRow(
                 "gap",
                 "gap of the pair, at 25 °C and 10:1",
-                found.normalised_mv,
+                judged.normalised_mv,
                 "mV",
                 f"{gap_low_mv:g} to {gap_high_mv:g} mV",
                 Outcome.FIT if inside else Outcome.NOT if shrunk else Outcome.CARE,

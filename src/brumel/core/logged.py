@@ -78,8 +78,8 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
     drift = service.standard_read - service.standard_value
     opening = (service.opening_read or 0.0) - (service.opening_value or 0.0)
     unit = criteria.unit
-    own = Ladder("What the checks at the ends say")
-    own.step(
+    ladder = Ladder("What the checks at the ends say")
+    ladder.step(
         "Ef",
         "fouling",
         "Ef = (before − after) + (beside after − beside before)",
@@ -90,7 +90,7 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         ("after", "after cleaning", service.after, unit),
         ("moved", "what the water did meanwhile", moved, unit),
     )
-    own.step(
+    ladder.step(
         "Ed",
         "drift",
         "Ed = read − standard",
@@ -106,51 +106,51 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         fouling, drift = 100 * fouling / service.after, 100 * drift / service.standard_value
         opening = 100 * opening / service.opening_value if service.opening_value else 0.0
         allowed = max(criteria.holds_percent, 100 * criteria.holds / level if level else 0.0)
-        own.step("Ef%", "fouling, of the value", "100·Ef / after", fouling, unit, "USGS-TM1D3")
-        own.step("Ed%", "drift, of the standard", "100·Ed / standard", drift, unit, "USGS-TM1D3")
+        ladder.step("Ef%", "fouling, of the value", "100·Ef / after", fouling, unit, "USGS-TM1D3")
+        ladder.step("Ed%", "drift, of the standard", "100·Ed / standard", drift, unit, "USGS-TM1D3")
     size = abs(fouling) + abs(drift)
-    own.step("|E|", "both together", "|Ef| + |Ed|", size, unit, "USGS-TM1D3", ("limit", "limit", allowed, unit))
-    held = size <= allowed + 1e-9
-    return Ends(opening, fouling, drift, criteria.relative, held, Worked(size, unit, own.done()))
+    ladder.step("|E|", "both together", "|Ef| + |Ed|", size, unit, "USGS-TM1D3", ("limit", "limit", allowed, unit))
+    holds = size <= allowed + 1e-9
+    return Ends(opening, fouling, drift, criteria.relative, holds, Worked(size, unit, ladder.done()))
 
 
-def error_at(found: Ends, time_share: Floats) -> Floats:
+def error_at(ends: Ends, time_share: Floats) -> Floats:
     """The error after a share of the series' time, linear from opening to closing [unit, % where relative]."""
     door = Door()
     s = door.floats("time_share", time_share, 0, 1)
     door.close()
-    return plain(np.asarray(found.opening + (found.closing - found.opening) * s))
+    return plain(np.asarray(ends.opening + (ends.closing - ends.opening) * s))
 
 
-def corrected(values: Floats, time_share: Floats, found: Ends) -> Floats:
+def corrected(values: Floats, time_share: Floats, ends: Ends) -> Floats:
     """The series with the error taken off, each value at its share of the time.
 
     v − e(s), or v / (1 + e(s)/100) where the error is relative: a value read too high by e % is brought back exactly.
     """
     door = Door()
     v = door.floats("values", values, -1e9, 1e9)
-    error = np.asarray(error_at(found, time_share))
+    error = np.asarray(error_at(ends, time_share))
     door.same_length(values=v, time_share=error)
     door.close()
-    return plain(np.asarray(v / (1 + error / 100) if found.relative else v - error))
+    return plain(np.asarray(v / (1 + error / 100) if ends.relative else v - error))
 
 
-def worst_grade(found: Ends, criteria: DriftCriteria) -> str:
+def worst_grade(ends: Ends, criteria: DriftCriteria) -> str:
     """The grade at the end that was worse; "not reported" beyond the most that may be corrected."""
-    size = max(abs(found.opening), abs(found.fouling) + abs(found.drift))
+    size = max(abs(ends.opening), abs(ends.fouling) + abs(ends.drift))
     if not criteria.relative:
         return str(grade(size, criteria))
     return str(grade(size, criteria, 100.0))
 
 
-def reported_until(found: Ends, criteria: DriftCriteria) -> float:
+def reported_until(ends: Ends, criteria: DriftCriteria) -> float:
     """The share of the time up to which the correction stays within the most that may be applied (0 to 1)."""
-    if abs(found.opening) > criteria.most:
+    if abs(ends.opening) > criteria.most:
         return 0.0
-    if abs(found.closing) <= criteria.most:
+    if abs(ends.closing) <= criteria.most:
         return 1.0
-    edge = criteria.most if found.closing > 0 else -criteria.most
-    return float((edge - found.opening) / (found.closing - found.opening))
+    edge = criteria.most if ends.closing > 0 else -criteria.most
+    return float((edge - ends.opening) / (ends.closing - ends.opening))
 
 
 def days_until_full(records: float, interval_min: float) -> float:

@@ -71,18 +71,18 @@ def in_words(settings: Mapping[str, Any]) -> list[tuple[str, str]]:
 def checked(given: Mapping[str, Any]) -> dict[str, Any]:
     """Settings as they are kept: numbers as floats, choices as words. Raises all faults at once."""
     door = Door()
-    found: dict[str, Any] = {}
+    clean: dict[str, Any] = {}
     for key, spec in SETTINGS.items():
         value = given.get(key)
         if value in (None, ""):
             if not spec.optional:
                 door.add(InputError(key, f"{spec.label} must be given."))
-            found[key] = None
+            clean[key] = None
         elif spec.choices:
             text = f"{value:g}" if isinstance(value, (int, float)) else str(value)
             if text not in spec.choices:
                 door.add(InputError(key, f"{spec.label} must be one of {', '.join(spec.choices)}.", value=value))
-            found[key] = float(text) if key in ("ph_resolution", "reference_c") and text in spec.choices else text
+            clean[key] = float(text) if key in ("ph_resolution", "reference_c") and text in spec.choices else text
         else:
             low, high = spec.low if spec.low is not None else -1e9, spec.high if spec.high is not None else 1e9
             try:
@@ -97,9 +97,9 @@ def checked(given: Mapping[str, Any]) -> dict[str, Any]:
                         key, f"{spec.label} is {number:g}{tail}; {low:g} to {high:g}{tail} is possible.", value=number
                     )
                 )
-            found[key] = number
+            clean[key] = number
     door.close()
-    return found
+    return clean
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> tuple[Change, ...]:
@@ -124,40 +124,40 @@ def contradictions(
 
     typed : how values will be typed, empty where they come live
     """
-    found = []
+    sentences = []
     if quantity == "ph" and families:
-        own = str(settings.get("buffer_family"))
+        family = str(settings.get("buffer_family"))
         neutral = [f for f in families if f in ("7.00", "7.01", "phosphate")]
         wanted = {"phosphate": "6.86"}.get(neutral[0], neutral[0]) if neutral else ""
-        if wanted and own not in (wanted, "own", "none"):
-            found.append(
-                f"The meter is set to buffers with {own}, but {wanted} stands on the tray: its own calibration would be off."
+        if wanted and family not in (wanted, "own", "none"):
+            sentences.append(
+                f"The meter is set to {family} buffers, but {wanted} stands on the tray: its own calibration would be off."
             )
     if quantity == "conductivity":
         constant = settings.get("cell_constant")
         if nominal_per_cm and constant and not 0.8 <= float(constant) / nominal_per_cm <= 1.25:
-            found.append(
+            sentences.append(
                 f"The meter's cell constant is {float(constant):g} 1/cm, this cell's is {nominal_per_cm:g}: readings would "
                 f"be off by a factor of {float(constant) / nominal_per_cm:.3g}."
             )
         if settings.get("compensation") != "none" and typed in ("us_cm", "ms_cm"):
-            found.append(
+            sentences.append(
                 "The meter compensates for temperature; type its reading as compensated, or switch the compensation off."
             )
     if quantity == "oxygen":
         preset = settings.get("preset_pressure_hpa")
         if preset is not None and pressure_hpa is not None and abs(float(preset) - pressure_hpa) > 10:
-            found.append(
+            sentences.append(
                 f"The meter's preset pressure is {float(preset):.0f} hPa, the station's {pressure_hpa:.0f} hPa: its mg/L are "
                 f"off by {100 * (float(preset) / pressure_hpa - 1):+.1f} %. Brumel takes that off again."
             )
         if float(settings.get("preset_salinity") or 0.0) > 0.5:
-            found.append(
+            sentences.append(
                 f"The meter's preset salinity is {float(settings['preset_salinity']):g}; saturated air is read as for fresh "
                 "water. Brumel takes that off again."
             )
     if 0 < float(settings.get("auto_off_min") or 0.0) < 10:
-        found.append(
+        sentences.append(
             f"The meter switches itself off after {float(settings['auto_off_min']):g} min, sooner than a slow cup needs."
         )
-    return tuple(found)
+    return tuple(sentences)

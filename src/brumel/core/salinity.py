@@ -33,11 +33,11 @@ def practical_salinity(conductivity_us_cm: Floats, temperature_c: Floats, pressu
     input at once. Source: PSS78; below 2 Hill1986.
     """
     c, t, p = _enter(conductivity_us_cm, temperature_c, pressure_dbar)
-    found = np.asarray(gsw.SP_from_C(c / 1000.0, t, p))
-    highest = float(np.max(found))
+    salinity = np.asarray(gsw.SP_from_C(c / 1000.0, t, p))
+    highest = float(np.max(salinity))
     if not highest <= SALINITY_HIGH:
         raise OutOfRange("salinity", highest, 0, SALINITY_HIGH, why="The practical salinity scale ends there.")
-    return plain(found)
+    return plain(salinity)
 
 
 def _enter(conductivity: Any, temperature: Any, pressure: Any) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:

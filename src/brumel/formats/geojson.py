@@ -60,7 +60,7 @@ class _Collection(BaseModel):
 
 def write(features: Iterable[Mapping[str, Any]]) -> str:
     """A FeatureCollection of points, longitude before latitude, as RFC 7946 has it."""
-    found = [
+    listed = [
         {
             "type": "Feature",
             "id": f["id"],
@@ -69,7 +69,7 @@ def write(features: Iterable[Mapping[str, Any]]) -> str:
         }
         for f in features
     ]
-    return json.dumps({"type": "FeatureCollection", "features": found}, ensure_ascii=False, indent=1, allow_nan=False)
+    return json.dumps({"type": "FeatureCollection", "features": listed}, ensure_ascii=False, indent=1, allow_nan=False)
 
 
 def read(data: bytes) -> list[dict[str, Any]]:
@@ -80,7 +80,7 @@ def read(data: bytes) -> list[dict[str, Any]]:
     if len(data) > MOST_BYTES:
         raise InputError("file", f"The file has {len(data):,} bytes; {MOST_BYTES:,} are taken.")
     try:
-        found = _Collection.model_validate_json(data.decode("utf-8-sig"))
+        collection = _Collection.model_validate_json(data.decode("utf-8-sig"))
     except UnicodeDecodeError:
         raise InputError("file", "The file is not UTF-8 text.") from None
     except (ValidationError, RecursionError) as error:
@@ -93,7 +93,7 @@ def read(data: bytes) -> list[dict[str, Any]]:
             "position": None if f.geometry is None else f.geometry.coordinates[:2],
             "properties": f.properties.model_dump(mode="json"),
         }
-        for f in found.features
+        for f in collection.features
     ]
 
 

@@ -61,8 +61,8 @@ def read(data: bytes, zone: str) -> Series:
             times.append(at)
             values.append(value)
         except (ValueError, IndexError) as error:
-            said = "there is no value" if isinstance(error, IndexError) else str(error)
-            faults.append(InputError("file", f"The file, line {number}: {said[:120]}."))
+            problem = "there is no value" if isinstance(error, IndexError) else str(error)
+            faults.append(InputError("file", f"The file, line {number}: {problem[:120]}."))
             if len(faults) == 10:
                 break
     if faults:
@@ -83,14 +83,14 @@ def _lines(text: str, delimiter: str) -> Iterator[list[str]]:
 
 def _time(text: str, local: tzinfo) -> datetime:
     try:
-        found = datetime.fromisoformat(text.strip())
+        moment = datetime.fromisoformat(text.strip())
     except ValueError:
         raise ValueError(f"“{text.strip()[:40]}” is not a time as 2026-11-25T09:00") from None
-    if not 1990 <= found.year <= 2100:
+    if not 1990 <= moment.year <= 2100:
         raise ValueError(f"{text.strip()[:40]} is not between 1990 and 2100")
-    if found.tzinfo is not None:
-        return found.astimezone(UTC)
-    early, late = found.replace(tzinfo=local, fold=0), found.replace(tzinfo=local, fold=1)
+    if moment.tzinfo is not None:
+        return moment.astimezone(UTC)
+    early, late = moment.replace(tzinfo=local, fold=0), moment.replace(tzinfo=local, fold=1)
     if early.utcoffset() != late.utcoffset():
         raise ValueError(
             f"{text.strip()} does not exist, or exists twice, where summer time changes; write it with its offset"
@@ -118,6 +118,6 @@ def write(quantity: str, unit: str, state: str, rows: Iterable[tuple[datetime, f
     named = f"{quantity} [{unit}]" if unit else quantity
     writer.writerow(["time_utc", f"{named} recorded", f"{named} reported", "qartod_flag", "backing"])
     for at, raw, reported, flag in rows:
-        told = "" if reported is None else f"{reported:.6g}"
-        writer.writerow([at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"), f"{raw:.6g}", told, flag, state])
+        reported_text = "" if reported is None else f"{reported:.6g}"
+        writer.writerow([at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"), f"{raw:.6g}", reported_text, flag, state])
     return out.getvalue()

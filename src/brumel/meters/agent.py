@@ -59,10 +59,10 @@ class Spool:
             first = self._db.execute("select session from rows where refused = 0 order by id limit 1").fetchone()
             if first is None:
                 return "", [], []
-            found = self._db.execute(
+            rows = self._db.execute(
                 "select id, body from rows where session = ? and refused = 0 order by id limit ?", (first[0], BATCH)
             ).fetchall()
-        return first[0], [r[0] for r in found], [json.loads(r[1]) for r in found]
+        return first[0], [r[0] for r in rows], [json.loads(r[1]) for r in rows]
 
     def sent(self, ids: list[int]) -> None:
         """The server has them."""
@@ -117,7 +117,7 @@ class Agent:
         while not stop.is_set():
             asked = time.monotonic()
             try:
-                found = self._post("/link/hello", {"agent": self.name})
+                answer = self._post("/link/hello", {"agent": self.name})
             except ServerRefused:
                 raise
             except (OSError, ValueError):
@@ -125,9 +125,9 @@ class Agent:
                 stop.wait(wait)
                 wait = min(wait * 2, 15.0)
                 continue
-            self._base = (found["session"], (asked + time.monotonic()) / 2)
-            self.addresses = tuple(found["addresses"])
-            self._tell(f"linked as {found['meter']}, addresses {''.join(self.addresses) or 'none'}")
+            self._base = (answer["session"], (asked + time.monotonic()) / 2)
+            self.addresses = tuple(answer["addresses"])
+            self._tell(f"linked as {answer['meter']}, addresses {''.join(self.addresses) or 'none'}")
             return
 
     def _read(self, stop: threading.Event) -> None:
@@ -166,7 +166,7 @@ class Agent:
             now, started = self._base
             mine = round(time.monotonic() - started, 3) if session == now else None
             try:
-                found = self._post("/link/samples", {"session": session, "now": mine, "rows": rows})
+                answer = self._post("/link/samples", {"session": session, "now": mine, "rows": rows})
             except ServerRefused as error:
                 self.spool.refused(ids)
                 self._tell(f"{len(ids)} rows kept aside: {error}")
@@ -180,7 +180,7 @@ class Agent:
             wait = 0.5
             if self._state.startswith("no line"):
                 self._tell("the line is back")
-            if found.get("again"):
+            if answer.get("again"):
                 self._hello(stop)
 
     def _post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
@@ -192,8 +192,8 @@ class Agent:
         )
         try:
             with urllib.request.urlopen(request, timeout=10) as answer:  # noqa: S310
-                found: dict[str, Any] = json.load(answer)
-                return found
+                reply: dict[str, Any] = json.load(answer)
+                return reply
         except urllib.error.HTTPError as error:
             if error.code in (401, 403, 404, 410, 422):
                 raise ServerRefused(_reason(error)) from error

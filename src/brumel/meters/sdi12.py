@@ -62,10 +62,10 @@ def respond(
     command: str, addresses: Sequence[str], sense: Sense, vendor: str = "TARNHOLT", model: str = "FIELD1"
 ) -> str:
     """What a meter answers; an empty text where it stays silent, as an unknown address does."""
-    found = _COMMAND.match(command.strip()[:LONGEST])
-    if not found or not addresses:
+    matched = _COMMAND.match(command.strip()[:LONGEST])
+    if not matched or not addresses:
         return ""
-    address, verb = found.groups()
+    address, verb = matched.groups()
     if address == "?":
         return addresses[0] + END if not verb else ""
     if address not in addresses:

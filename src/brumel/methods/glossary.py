@@ -15,8 +15,8 @@ _WORDS = TypeAdapter(dict[str, str])
 @functools.cache
 def load_glossary() -> dict[str, str]:
     """Each word with its sentence, by the alphabet."""
-    found = _WORDS.validate_python(yaml.safe_load((DATA / "glossary.yaml").read_text("utf-8")))
-    return dict(sorted(found.items()))
+    words = _WORDS.validate_python(yaml.safe_load((DATA / "glossary.yaml").read_text("utf-8")))
+    return dict(sorted(words.items()))
 
 
 def anchor(word: str) -> str:

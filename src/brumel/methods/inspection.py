@@ -42,5 +42,5 @@ def _load() -> dict[str, tuple[InspectionItem, ...]]:
 def items_for(quantity: str, kind: str) -> tuple[InspectionItem, ...]:
     """What to look at on a probe of this quantity and kind; plug and cable come last for all."""
     book = _load()
-    own = book.get("ions" if quantity in ("nitrate", "ammonium") else quantity, ())
-    return tuple(i for i in (*own, *book["all"]) if kind not in i.not_kinds)
+    items = book.get("ions" if quantity in ("nitrate", "ammonium") else quantity, ())
+    return tuple(i for i in (*items, *book["all"]) if kind not in i.not_kinds)

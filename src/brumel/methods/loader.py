@@ -48,12 +48,12 @@ def parse_method(text: str, name: str = "method file") -> Method:
 
 def method_faults(name: str, error: ValidationError) -> list[MethodFault]:
     """Every faulty place of a method as a sentence; a limit that is neither shape is named once."""
-    found: dict[str, MethodFault] = {}
+    faults: dict[str, MethodFault] = {}
     for e in error.errors():
         place = [p for p in e["loc"] if p not in ("BandSpec", "Limit")]
         fault = _fault(name, {**e, "loc": tuple(place)})
-        found.setdefault(fault.field, fault)
-    return list(found.values())
+        faults.setdefault(fault.field, fault)
+    return list(faults.values())
 
 
 def _shared(data: dict[str, Any], name: str) -> tuple[dict[str, Any], list[MethodFault]]:
@@ -98,8 +98,8 @@ def _fault(name: str, error: dict[str, Any]) -> MethodFault:
 def load_methods() -> dict[str, Method]:
     """All methods shipped, by key, in the order they are offered."""
     files = [p for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults" and not p.name.startswith("_")]
-    found = [parse_method(p.read_text("utf-8"), p.name) for p in files]
-    return {m.key: m for m in sorted(found, key=lambda m: (ORDER.index(m.quantity), -len(m.steps), m.title))}
+    methods = [parse_method(p.read_text("utf-8"), p.name) for p in files]
+    return {m.key: m for m in sorted(methods, key=lambda m: (ORDER.index(m.quantity), -len(m.steps), m.title))}
 
 
 def load_method(key: str) -> Method | None:

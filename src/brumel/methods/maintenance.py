@@ -32,8 +32,8 @@ class MaintenanceSpec(BaseModel):
 def load_maintenance() -> dict[str, dict[str, MaintenanceSpec]]:
     """The kinds by quantity and key; nitrate and ammonium tips are cared for alike."""
     data = yaml.safe_load((DATA / "maintenance.yaml").read_text("utf-8"))
-    found = TypeAdapter(dict[str, dict[str, MaintenanceSpec]]).validate_python(data)
-    return found | {"nitrate": found["ions"], "ammonium": found["ions"]}
+    maintenance = TypeAdapter(dict[str, dict[str, MaintenanceSpec]]).validate_python(data)
+    return maintenance | {"nitrate": maintenance["ions"], "ammonium": maintenance["ions"]}
 
 
 def kinds_of(quantity: str, kind: str) -> dict[str, MaintenanceSpec]:

@@ -156,12 +156,12 @@ class Method(Strict):
         bands, singles = LIMITS[self.quantity]
         wrong = []
         for name in sorted(bands | singles):
-            found = self.limits.get(name)
-            if found is None:
+            limit = self.limits.get(name)
+            if limit is None:
                 wrong.append(f"limits.{name} is missing")
-            elif isinstance(found, BandSpec) != (name in bands):
+            elif isinstance(limit, BandSpec) != (name in bands):
                 wrong.append(f"limits.{name} must be {'fit and care' if name in bands else 'one value'}")
-            elif isinstance(found, Limit) and found.value <= 0:
+            elif isinstance(limit, Limit) and limit.value <= 0:
                 wrong.append(f"limits.{name} must be above 0")
         if wrong:
             raise ValueError("; ".join(wrong))
@@ -194,28 +194,28 @@ class Method(Strict):
 
     def band(self, name: str) -> BandSpec:
         """A two-width limit."""
-        found = self.limits[name]
-        if not isinstance(found, BandSpec):
+        limit = self.limits[name]
+        if not isinstance(limit, BandSpec):
             raise TypeError(f"{name} is one number")
-        return found
+        return limit
 
     def judged_by(self) -> Limits:
         """The limits as core takes them."""
-        found: dict[str, Band | Tolerance] = {
+        limits: dict[str, Band | Tolerance] = {
             name: v.band() if isinstance(v, BandSpec) else Tolerance(v.value, v.unit, v.source)
             for name, v in self.limits.items()
         }
         if self.quantity == "ph":
-            found.setdefault("as_found", AS_FOUND_PH)
-        return found
+            limits.setdefault("as_found", AS_FOUND_PH)
+        return limits
 
-    def with_found_and_left(self, found: bool, left: bool) -> Method:
+    def with_found_and_left(self, as_found: bool, left: bool) -> Method:
         """This method with its first adjusting cup read as found before everything, and as left after it."""
         first = next((s for s in self.steps if s.role == "adjust"), None)
-        if first is None or not (found or left):
+        if first is None or not (as_found or left):
             return self
         steps = list(self.steps)
-        if found:
+        if as_found:
             steps.insert(
                 0, first.model_copy(update={"key": "as-found", "role": "found", "title": f"{first.title}, as found"})
             )

@@ -105,8 +105,8 @@ class Cluster:
 
         url = self.url("postgres").replace("+psycopg", "")
         with psycopg.connect(url, autocommit=True) as connection:
-            found = connection.execute("select 1 from pg_database where datname = %s", (database,)).fetchone()
-            if not found:
+            exists = connection.execute("select 1 from pg_database where datname = %s", (database,)).fetchone()
+            if not exists:
                 connection.execute(sql.SQL("create database {}").format(sql.Identifier(database)))
 
     # -- how it is done
@@ -203,8 +203,8 @@ def _clean_env() -> dict[str, str]:
 
 
 def _binary(program: str) -> str:
-    found = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{program}"), key=lambda p: int(p.parts[4]))
-    path = str(found[-1]) if found else shutil.which(program)
+    candidates = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{program}"), key=lambda p: int(p.parts[4]))
+    path = str(candidates[-1]) if candidates else shutil.which(program)
     if not path:
         raise ClusterError(f"PostgreSQL's {program} is not installed (Debian package: postgresql).")
     return path

@@ -176,8 +176,8 @@ class Account:
 
 def desk() -> Desk:
     """The desk of this application."""
-    found: Desk = current_app.extensions["desk"]
-    return found
+    shared_desk: Desk = current_app.extensions["desk"]
+    return shared_desk
 
 
 def actor() -> User:
@@ -206,8 +206,8 @@ def init(app: Flask) -> None:
 
     @login.user_loader
     def load(token: str) -> Account | None:
-        found = people.of_session(app.extensions["desk"], token)
-        return Account(found.user, token, found.at + people.LONGEST_SESSION) if found else None
+        person = people.of_session(app.extensions["desk"], token)
+        return Account(person.user, token, person.at + people.LONGEST_SESSION) if person else None
 
     @app.before_request
     def guard() -> Any:

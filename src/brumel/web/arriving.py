@@ -41,13 +41,13 @@ def _plain(text: str) -> str:
 def json_object() -> dict[str, Any]:
     """The JSON object of this request. Raises InputError where it is none, is nested too deep, or holds unkeepable text."""
     try:
-        found = request.get_json(silent=True)
+        body = request.get_json(silent=True)
     except RecursionError:
         raise InputError("body", f"What was sent is nested deeper than {DEEPEST} levels.") from None
-    if not isinstance(found, dict):
+    if not isinstance(body, dict):
         raise InputError("body", "A JSON object must be sent.")
-    _check(found, 0)
-    return found
+    _check(body, 0)
+    return body
 
 
 def _check(value: Any, depth: int) -> None:

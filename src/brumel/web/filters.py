@@ -60,9 +60,9 @@ def outcome_shape(outcome: str) -> str:
     return {"fit": "disc", "care": "diamond", "not": "cross"}.get(outcome, "ring")
 
 
-def figures(found: Calibration) -> str:
+def figures(calibration: Calibration) -> str:
     """What a calibration found, in one line of its quantity's own figures."""
-    return quantity_of(found.run.probe.quantity).figures_text(found.figures)
+    return quantity_of(calibration.run.probe.quantity).figures_text(calibration.figures)
 
 
 def _plan_clock(zone: ZoneInfo, today: datetime) -> Any:

@@ -38,10 +38,10 @@ def parse_number(name: str, text: str, *, required: bool = True) -> float | None
         )
     if not _NUMBER.match(plain):
         raise NotANumber(name, plain)
-    found = float(plain.replace(",", "."))
-    if not math.isfinite(found):
+    value = float(plain.replace(",", "."))
+    if not math.isfinite(value):
         raise NotANumber(name, plain)
-    return found
+    return value
 
 
 def parse_numbers(name: str, text: str) -> tuple[float, ...]:

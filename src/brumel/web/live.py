@@ -80,9 +80,9 @@ def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], mov
         looked = time.monotonic()
         with hub.watch(dip_id) as news:
             while time.monotonic() < end:
-                found = tick()
-                if found is not None:
-                    yield _event("reading", found)
+                update = tick()
+                if update is not None:
+                    yield _event("reading", update)
                 if time.monotonic() - looked > IDLE_S:
                     looked = time.monotonic()
                     if moved():

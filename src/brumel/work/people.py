@@ -77,16 +77,21 @@ def of_session(desk: Desk, token: str) -> SignIn | None:
     It is bound to no address and no header: a phone changes its network while it is out.
     """
     with desk.read() as session:
-        found = session.get(SignIn, _hash(token))
+        sign_in = session.get(SignIn, _hash(token))
     now = desk.clock()
-    if found is None or found.ended_at is not None or not found.user.active or found.stamp != found.user.stamp:
+    if (
+        sign_in is None
+        or sign_in.ended_at is not None
+        or not sign_in.user.active
+        or sign_in.stamp != sign_in.user.stamp
+    ):
         return None
-    if now >= found.at + LONGEST_SESSION or now >= found.seen_at + LONGEST_IDLE:
+    if now >= sign_in.at + LONGEST_SESSION or now >= sign_in.seen_at + LONGEST_IDLE:
         return None
-    if now - found.seen_at > SEEN_EVERY:
+    if now - sign_in.seen_at > SEEN_EVERY:
         with desk.sessions.begin() as session:
-            session.execute(update(SignIn).where(SignIn.token_hash == found.token_hash).values(seen_at=now))
-    return found
+            session.execute(update(SignIn).where(SignIn.token_hash == sign_in.token_hash).values(seen_at=now))
+    return sign_in
 
 
 def end_session(desk: Desk, token: str) -> None:

@@ -71,9 +71,9 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
             Measured(p.signal, terms.expanded_uncertainty, "mg/L"),
             Measured(p.expected, p.expanded_uncertainty, "mg/L"),
         )
-        found = compare(mine, other)
+        comparison = compare(mine, other)
         limit = tolerance(limits, "en")
-        outcome = Outcome.FIT if abs(found.en) <= limit.value else Outcome.CARE if adjust else Outcome.NOT
+        outcome = Outcome.FIT if abs(comparison.en) <= limit.value else Outcome.CARE if adjust else Outcome.NOT
         rows.append(
             within.row(
                 "difference",
@@ -88,12 +88,12 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
             CriterionRow(
                 "en",
                 "normalised error En",
-                found.en,
+                comparison.en,
                 "",
                 f"within ±{limit.value:g}",
                 outcome,
                 limit.source,
-                found.sentence,
+                comparison.sentence,
                 2,
             )
         )

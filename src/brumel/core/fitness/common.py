@@ -89,18 +89,18 @@ class Fitness:
 
 def band(limits: Limits, key: str) -> Band:
     """The two-width limit of that name."""
-    found = limits[key]
-    if not isinstance(found, Band):
+    limit = limits[key]
+    if not isinstance(limit, Band):
         raise TypeError(f"the limit “{key}” is one number, not a band")
-    return found
+    return limit
 
 
 def tolerance(limits: Limits, key: str) -> Tolerance:
     """The one-number limit of that name."""
-    found = limits[key]
-    if not isinstance(found, Tolerance):
+    limit = limits[key]
+    if not isinstance(limit, Tolerance):
         raise TypeError(f"the limit “{key}” is a band, not one number")
-    return found
+    return limit
 
 
 def of_role(points: Sequence[CalibrationPoint], *roles: str) -> list[CalibrationPoint]:

@@ -158,18 +158,18 @@ def _features(
     points: Sequence[CalibrationPoint], fitted: CellFit, air_us: float | None, terms: JudgingTerms
 ) -> dict[str, float]:
     standards = [p for p in points if p.role in ("adjust", "check", "found") and p.expected > 0]
-    found: dict[str, float] = {}
+    features: dict[str, float] = {}
     if standards:
         # A cell that reads low needs a larger constant: the change is that of the reading against nominal, turned round.
         reads = [p.expected / max(p.signal - fitted.zero_us, 1e-9) / terms.nominal_per_cm for p in standards]
         change = 100 * (float(np.median(reads)) - 1)
-        found |= {"cell_change_percent": change, "cell_change_abs_percent": abs(change)}
+        features |= {"cell_change_percent": change, "cell_change_abs_percent": abs(change)}
         if len(standards) > 1:
-            found["two_standards_gap_percent"] = 100 * (max(reads) - min(reads))
+            features["two_standards_gap_percent"] = 100 * (max(reads) - min(reads))
         if isinstance(terms.before, CellFit):
             shift = [100 * (1 - terms.before.read(p.signal, p.temperature_c) / p.expected) for p in standards]
-            found["cell_change_percent"] = float(np.median(shift))
-            found["cell_change_abs_percent"] = abs(found["cell_change_percent"])
+            features["cell_change_percent"] = float(np.median(shift))
+            features["cell_change_abs_percent"] = abs(features["cell_change_percent"])
     if air_us is not None:
-        found["air_zero_us"] = abs(air_us)
-    return found
+        features["air_zero_us"] = abs(air_us)
+    return features

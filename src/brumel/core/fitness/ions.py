@@ -70,8 +70,8 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     if len(adjust) == 4:
         pairs.append(sorted(adjust[2:], key=_strength)[::-1])
     fitted_ions = ions.fit(adjust, ion=ion)
-    found = ions.pair(*pairs[0])
-    fitted = IonFit(fitted_ions, found.normalised_mv, f"{len(adjust)} points")
+    pair = ions.pair(*pairs[0])
+    fitted = IonFit(fitted_ions, pair.normalised_mv, f"{len(adjust)} points")
     gap, apart = band(limits, "gap"), tolerance(limits, "pair_apart")
     rows: list[CriterionRow] = as_found_rows(points, terms, _share(points, limits), digits=2)
     for number, (high, low) in enumerate(pairs):
@@ -104,7 +104,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         rows.append(share.row("check", f"error in {p.name}", error, care=2.0, digits=1, note="read, not adjusted"))
     rows += as_left_rows(points, fitted, _share(points, limits), digits=2)
     rows += common_rows(terms)
-    features = {"gap_mv": found.normalised_mv, "pair_c": max(abs(h.temperature_c - w.temperature_c) for h, w in pairs)}
+    features = {"gap_mv": pair.normalised_mv, "pair_c": max(abs(h.temperature_c - w.temperature_c) for h, w in pairs)}
     return Fitness(fitted, Verdict(tuple(rows)), features)
 
 

@@ -48,10 +48,10 @@ class OxygenFit:
     @property
     def figures(self) -> dict[str, float]:
         """What is followed over the life: gain, and the zero in mg/L at 20 °C."""
-        found = {"gain_percent": self.gain_percent}
+        figures = {"gain_percent": self.gain_percent}
         if "zero" in self.kind:
-            found["zero_mg_l"] = self.zero_percent / 100 * float(saturation_mg_l(20.0))
-        return found
+            figures["zero_mg_l"] = self.zero_percent / 100 * float(saturation_mg_l(20.0))
+        return figures
 
     @property
     def sentence(self) -> str:
@@ -150,13 +150,13 @@ def _apart(points: Sequence[CalibrationPoint], terms: JudgingTerms) -> float | N
 def _features(
     points: Sequence[CalibrationPoint], fitted: OxygenFit, terms: JudgingTerms, apart: float | None
 ) -> dict[str, float]:
-    found: dict[str, float] = {}
+    features: dict[str, float] = {}
     if of_role(points, "adjust"):
         usual = terms.before.gain_percent if isinstance(terms.before, OxygenFit) else terms.first_gain_percent or 100.0
         change = 100 * (fitted.gain_percent / usual - 1)
-        found |= {"gain_change_percent": change, "gain_change_abs_percent": abs(change)}
+        features |= {"gain_change_percent": change, "gain_change_abs_percent": abs(change)}
     for p in of_role(points, "zero"):
-        found["zero_mg_l"] = max(0.0, p.signal / fitted.gain_percent * float(saturation_mg_l(p.temperature_c)))
+        features["zero_mg_l"] = max(0.0, p.signal / fitted.gain_percent * float(saturation_mg_l(p.temperature_c)))
     if apart is not None:
-        found["air_water_c"] = apart
-    return found
+        features["air_water_c"] = apart
+    return features

@@ -91,15 +91,15 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
 def _features(
     points: Sequence[CalibrationPoint], fitted: ph.PhFit, checks: Sequence[ph.CheckPoint]
 ) -> dict[str, float]:
-    found = {"slope_percent": fitted.slope_percent, "offset_abs_mv": abs(fitted.offset_mv)}
+    features = {"slope_percent": fitted.slope_percent, "offset_abs_mv": abs(fitted.offset_mv)}
     if len(fitted.segments) > 1:
         slopes = [s.slope_percent for s in fitted.segments]
-        found["side_gap_percent"] = max(slopes) - min(slopes)
+        features["side_gap_percent"] = max(slopes) - min(slopes)
     if checks:
-        found["linearity_abs_ph"] = max(abs(ph.linearity_error(fitted, c)) for c in checks)
+        features["linearity_abs_ph"] = max(abs(ph.linearity_error(fitted, c)) for c in checks)
     if fitted.kind == "line":
-        found["residual_abs_mv"] = max(abs(r) for r in fitted.residuals_mv)
-    return found
+        features["residual_abs_mv"] = max(abs(r) for r in fitted.residuals_mv)
+    return features
 
 
 def span_percent(points: Sequence[CalibrationPoint]) -> float | None:

@@ -81,12 +81,12 @@ def derive(
     InputError.
     """
     facts = SheetFacts(read, water, raw_us_cm, tds_factor, electrode, total_ammonia)
-    return [found for found in _all(facts) if isinstance(found, Reported)]
+    return [values for values in _all(facts) if isinstance(values, Reported)]
 
 
 def not_stated(facts: SheetFacts) -> list[NotStated]:
     """What would follow but cannot be stated here, each with its sentence."""
-    return [found for found in _all(facts) if isinstance(found, NotStated)]
+    return [values for values in _all(facts) if isinstance(values, NotStated)]
 
 
 def _all(facts: SheetFacts) -> list[Reported | NotStated]:
@@ -99,8 +99,8 @@ def _all(facts: SheetFacts) -> list[Reported | NotStated]:
         "combined_chlorine": _combined_chlorine,
         "hypochlorous": _hypochlorous,
     }
-    found = [ways[q](facts) for q, needs in DERIVED.items() if set(needs) <= set(facts.read)]
-    return [f for f in found if isinstance(f, NotStated) or (f is not None and math.isfinite(f.value))]
+    values = [ways[q](facts) for q, needs in DERIVED.items() if set(needs) <= set(facts.read)]
+    return [f for f in values if isinstance(f, NotStated) or (f is not None and math.isfinite(f.value))]
 
 
 @dataclass(frozen=True)

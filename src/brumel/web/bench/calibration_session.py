@@ -100,7 +100,7 @@ def start_session(meter_id: str) -> Any:
             )
             for probe in request.form.getlist("probe")
         ]
-        made = calibration_sessions.start(
+        started = calibration_sessions.start(
             desk(),
             actor(),
             form.write_key,
@@ -113,18 +113,18 @@ def start_session(meter_id: str) -> Any:
         return plan_session(meter_id, error.faults)
     except Refused as error:
         return plan_session(meter_id, (error,))
-    return redirect(url_for("bench.calibration_session", calibration_session_id=made["calibration_session"]))
+    return redirect(url_for("bench.calibration_session", calibration_session_id=started["calibration_session"]))
 
 
 @blueprint.get("/sessions/<calibration_session_id>")
 def calibration_session(calibration_session_id: str) -> Any:
     """The calibration session as it stands: every probe with its cup and its timer, and which one wants a hand."""
     with desk().read() as session:
-        found = calibration_sessions.load(session, calibration_session_id)
-        lines = calibration_sessions.lines(session, found, desk().clock())
+        meter_session = calibration_sessions.load(session, calibration_session_id)
+        lines = calibration_sessions.lines(session, meter_session, desk().clock())
         return render_template(
             "bench/calibration_session.html",
-            calibration_session=found,
+            calibration_session=meter_session,
             lines=lines,
             turn=calibration_sessions.next_line(lines),
             goes_in=GOES_IN,
@@ -135,8 +135,8 @@ def calibration_session(calibration_session_id: str) -> Any:
 def session_now(calibration_session_id: str) -> Any:
     """The timers of the calibration session, for the page to follow."""
     with desk().read() as session:
-        found = calibration_sessions.load(session, calibration_session_id)
-        lines = calibration_sessions.lines(session, found, desk().clock())
+        meter_session = calibration_sessions.load(session, calibration_session_id)
+        lines = calibration_sessions.lines(session, meter_session, desk().clock())
         turn = calibration_sessions.next_line(lines)
         return jsonify(
             turn=str(turn.state.run.id) if turn else "",

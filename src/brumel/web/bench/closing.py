@@ -23,11 +23,11 @@ def plan_closing(probe_id: str, faults: Sequence[InputError | Refused] = ()) -> 
     with desk().read() as session:
         probe = kit.probe_of(session, probe_id)
         now = desk().clock()
-        found = closing_checks.in_force(session, probe, now)
+        in_force = closing_checks.in_force(session, probe, now)
         page = render_template(
             "bench/plan_closing.html",
             probe=probe,
-            found=found,
+            calibration=in_force,
             offers=closing_checks.offers(session, probe, now),
             judged=closing_checks.criteria(probe.quantity),
             faults=faults,
@@ -42,7 +42,7 @@ def start_closing(probe_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = closing_checks.start(
+        started = closing_checks.start(
             desk(),
             actor(),
             form.write_key,
@@ -54,7 +54,7 @@ def start_closing(probe_id: str) -> Any:
         return plan_closing(probe_id, error.faults)
     except Refused as error:
         return plan_closing(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=made["run"]))
+    return redirect(url_for("bench.run", run_id=started["run"]))
 
 
 @blueprint.post("/runs/<run_id>/close")
@@ -63,9 +63,9 @@ def close(run_id: str) -> Any:
     form = ReasonForm()
     try:
         form.check()
-        made = closing_checks.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
+        closed = closing_checks.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
     except InputError as error:
         return run(run_id, error.faults)
     except Refused as error:
         return run(run_id, (error,))
-    return redirect(url_for("records.closing", closing_id=made["closing"]))
+    return redirect(url_for("records.closing", closing_id=closed["closing"]))

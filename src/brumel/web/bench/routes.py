@@ -119,7 +119,7 @@ def start(probe_id: str) -> Any:
     try:
         form.check()
         cups = {k.removeprefix("cup-"): v for k, v in request.form.items() if k.startswith("cup-")}
-        made = bench.start(
+        started = bench.start(
             desk(),
             actor(),
             form.write_key,
@@ -133,4 +133,4 @@ def start(probe_id: str) -> Any:
         return setup(probe_id, error.faults)
     except Refused as error:
         return setup(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=made["run"]))
+    return redirect(url_for("bench.run", run_id=started["run"]))

@@ -56,23 +56,23 @@ def run(run_id: str, faults: Faults = ()) -> Any:
 
 def _closing(session: Any, state: bench.RunState, common: dict[str, Any], faults: Faults) -> Any:
     """A closing check whose cups are all done: what it found, or its record."""
-    made = closing_checks.of_run(session, state.run.id)
-    if made is not None:
-        return redirect(url_for("records.closing", closing_id=made.id))
+    closing = closing_checks.of_run(session, state.run.id)
+    if closing is not None:
+        return redirect(url_for("records.closing", closing_id=closing.id))
     if state.end:
         return render_template("bench/ended.html", result=None, **common)
-    found, told, problem = [], "", ""
+    cups, sentence, problem = [], "", ""
     try:
-        found = closing_checks.checks(session, state)
-        told = closing_checks.sentence(state.run.probe.quantity, found)
+        cups = closing_checks.checks(session, state)
+        sentence = closing_checks.sentence(state.run.probe.quantity, cups)
     except InputError as error:
         problem = str(error)
     page = render_template(
         "bench/closed.html",
-        checks=found,
-        told=told,
+        checks=cups,
+        sentence=sentence,
         problem=problem,
-        holds=bool(found) and all(c.holds for c in found),
+        holds=bool(cups) and all(c.holds for c in cups),
         **common,
     )
     return page, 422 if faults else 200
@@ -231,6 +231,6 @@ def abandon(run_id: str) -> Any:
 @blueprint.get("/runs/<run_id>/stream")
 def stream(run_id: str) -> Any:
     """Live readings of the present cup as server-sent events."""
-    found = run_watch.RunWatch(desk(), run_id)
-    dip_id = str(found.dip.id) if found.dip else ""
-    return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)
+    watch = run_watch.RunWatch(desk(), run_id)
+    dip_id = str(watch.dip.id) if watch.dip else ""
+    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved)

@@ -24,7 +24,7 @@ DECADES = (0.1, 0.3, 1, 3, 10, 30, 100, 300, 1000)
 
 
 def draw(
-    fitted: Fitted, method: Method, points: Sequence[CalibrationPoint], before: Fitted | None, own: Quantity
+    fitted: Fitted, method: Method, points: Sequence[CalibrationPoint], before: Fitted | None, quantity: Quantity
 ) -> dict[str, Any] | None:
     """The plate of a run: its kind says which picture is inked."""
     if isinstance(fitted, ElectrodeFit):
@@ -33,11 +33,11 @@ def draw(
         return _ph_plate(fitted.calibration, method.band("slope"), checks, middle)
     if isinstance(fitted, IonFit):
         return _ion_plate(fitted, points)
-    return _errors(fitted, method, points, before, own)
+    return _errors(fitted, method, points, before, quantity)
 
 
 def _errors(
-    fitted: Fitted, method: Method, points: Sequence[CalibrationPoint], before: Fitted | None, own: Quantity
+    fitted: Fitted, method: Method, points: Sequence[CalibrationPoint], before: Fitted | None, quantity: Quantity
 ) -> dict[str, Any] | None:
     """Error in each cup before adjusting (open) and after (filled), with what the method allows."""
     shown = [p for p in points if p.role != "zero" and p.expected]
@@ -72,8 +72,8 @@ def _errors(
         "kind": "errors",
         "frame": frame,
         "rows": rows,
-        "unit": "%" if percent else own.unit,
-        "digits": 1 if percent else own.digits,
+        "unit": "%" if percent else quantity.unit,
+        "digits": 1 if percent else quantity.digits,
         "allowed": [frame.x(-allowed), frame.x(allowed)],
         "limit": allowed,
         "zero": frame.x(0),
@@ -112,10 +112,10 @@ def _ion_plate(fitted: IonFit, points: Sequence[CalibrationPoint]) -> dict[str, 
     }
 
 
-def history(found: Life, count: int = 10) -> list[dict[str, Any]] | None:
+def history(life: Life, count: int = 10) -> list[dict[str, Any]] | None:
     """The last ten of every strand that has a limit, oldest first, each on its own strip."""
     strips = []
-    for strand in found.strands:
+    for strand in life.strands:
         values, times, outcomes = strand.values[-count:], strand.times[-count:], strand.outcomes[-count:]
         if strand.band is None or len(values) < 2:
             continue

@@ -14,22 +14,22 @@ HEIGHT = 120
 LEFT, RIGHT = 52.0, 560.0
 
 
-def views(found: Life, now: datetime) -> list[dict[str, Any]]:
+def views(life: Life, now: datetime) -> list[dict[str, Any]]:
     """One strip a strand, all over the same days; the forecast may reach past now, up to a third of the width."""
-    if not found.strands:
+    if not life.strands:
         return []
-    start = min(s.times[0] for s in found.strands)
+    start = min(s.times[0] for s in life.strands)
     span = max((now - start).total_seconds(), 86400.0)
-    ahead = max([s.forecast.crosses_d * 86400 for s in found.strands if s.forecast] + [0.0])
+    ahead = max([s.forecast.crosses_d * 86400 for s in life.strands if s.forecast] + [0.0])
     end = span + min(ahead * 1.05, span / 2)
 
     def when(at: datetime) -> float:
         return (at - start).total_seconds()
 
-    return [_strip(s, when, start, now, end, found) for s in found.strands]
+    return [_strip(s, when, start, now, end, life) for s in life.strands]
 
 
-def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, found: Life) -> dict[str, Any]:
+def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, life: Life) -> dict[str, Any]:
     inside = [*s.values, *((s.band.fit_low, s.band.fit_high) if s.band else (0.0,))]
     low, high = min(inside), max(inside)
     pad = 0.1 * max(high - low, 1e-6)
@@ -49,7 +49,7 @@ def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, fou
         "now": frame.x(when(now)),
         "first": start,
         "last": now,
-        "maintenance": [{"x": frame.x(when(at)), "words": words} for at, words in found.maintenance if at >= start],
+        "maintenance": [{"x": frame.x(when(at)), "words": words} for at, words in life.maintenance if at >= start],
         "band": None,
         "ticks": [],
         "control": None,

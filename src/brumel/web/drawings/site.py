@@ -135,13 +135,13 @@ def _season_in(
     season: Mapping[int, tuple[float, float]], start: datetime, end: datetime
 ) -> list[tuple[datetime, datetime, tuple[float, float]]]:
     """The months between two moments that are known from earlier years."""
-    found, at = [], start.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    months, at = [], start.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
     while at < end:
         following = (at + timedelta(days=32)).replace(day=1)
         if at.month in season:
-            found.append((max(at, start), min(following, end), season[at.month]))
+            months.append((max(at, start), min(following, end), season[at.month]))
         at = following
-    return found
+    return months
 
 
 def section(rows: Sequence[tuple[str, datetime, float, float]], zone: str, most: int = 12) -> list[dict[str, Any]]:
@@ -245,10 +245,10 @@ def _metres(a: Any, b: Any) -> float:
     )
 
 
-def log_band(found: Any, zone: str, before: Any = None) -> dict[str, Any]:
+def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
     """A logged series as a band from least to greatest, bin by bin, with its odd values; `before` it was corrected."""
-    log = found.log
-    lows, highs = [*found.low, *(before.low if before else ())], [*found.high, *(before.high if before else ())]
+    log = band_rows.log
+    lows, highs = [*band_rows.low, *(before.low if before else ())], [*band_rows.high, *(before.high if before else ())]
     low, high = min(lows, default=0.0), max(highs, default=1.0)
     pad = max(0.08 * (high - low), 0.02 * max(abs(high), 0.05))
     start, span = log.starts, max((log.ends - log.starts).total_seconds(), 1.0)
@@ -273,11 +273,11 @@ def log_band(found: Any, zone: str, before: Any = None) -> dict[str, Any]:
     def inside(v):
         return min(max(v, low - pad), high + pad)
 
-    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(inside(v)), "flag": f} for t, v, f in found.odd]
+    odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(inside(v)), "flag": f} for t, v, f in band_rows.odd]
     return {
         "log": log,
         "frame": frame,
-        "path": outline(found),
+        "path": outline(band_rows),
         "days": days,
         "before": outline(before) if before else "",
         "odd": odd,

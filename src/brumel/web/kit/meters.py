@@ -38,8 +38,8 @@ def add_meter() -> Any:
 
     def do() -> str:
         form.check()
-        made = kit.save_meter(desk(), actor(), form.write_key, _given())
-        return url_for("kit.meter", meter_id=made["meter"])
+        saved = kit.save_meter(desk(), actor(), form.write_key, _given())
+        return url_for("kit.meter", meter_id=saved["meter"])
 
     return answer(do, new_meter)
 
@@ -48,20 +48,20 @@ def add_meter() -> Any:
 def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
     """One meter: its record, probes, settings over time, and its link."""
     with desk().read() as session:
-        found = kit.meter_of(session, meter_id)
-        on_it = calibration_sessions.probes_of(session, found.id)
+        meter = kit.meter_of(session, meter_id)
+        on_it = calibration_sessions.probes_of(session, meter.id)
         page = render_template(
             "kit/meter.html",
-            meter=found,
+            meter=meter,
             probes=on_it,
             links=kit.LINKS,
             faults=faults,
             given=request.form,
             token=token,
-            settings_history=kit.settings_history(session, found.id),
+            settings_history=kit.settings_history(session, meter.id),
             spec=meter_settings.SETTINGS,
-            link=link_sessions.newest(session, found.id),
-            alive=link_sessions.alive(session, found.id, desk().clock()),
+            link=link_sessions.newest(session, meter.id),
+            alive=link_sessions.alive(session, meter.id, desk().clock()),
         )
         return page, 422 if faults else 200
 
@@ -127,26 +127,26 @@ def new_token(meter_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = kit.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
+        issued = kit.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
     except Refused as error:
         return meter(meter_id, (error,))
-    return meter(meter_id, token=made["token"] or "shown once already; make another if it was lost")
+    return meter(meter_id, token=issued["token"] or "shown once already; make another if it was lost")
 
 
 @blueprint.get("/meters/<meter_id>/settings")
 def settings(meter_id: str, faults: Any = ()) -> Any:
     """Take down the meter's settings, beside those of last time."""
     with desk().read() as session:
-        found = kit.meter_of(session, meter_id)
-        last = kit.last_settings(session, found.id)
+        meter = kit.meter_of(session, meter_id)
+        last = kit.last_settings(session, meter.id)
         page = render_template(
             "kit/settings.html",
-            meter=found,
+            meter=meter,
             spec=meter_settings.SETTINGS,
             last=last,
             faults=faults,
             given=request.form,
-            settings_history=kit.settings_history(session, found.id),
+            settings_history=kit.settings_history(session, meter.id),
         )
         return page, 422 if faults else 200
 

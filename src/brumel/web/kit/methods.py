@@ -31,25 +31,27 @@ SETTLE = {
 def methods() -> Any:
     """Every method with its sequence, limits and sources."""
     with desk().read() as session:
-        found = kit.methods_by_quantity(session)
-        own = {m.key for _, group in found for m in group if kit.is_own_method(session, m.key)}
-        return render_template("kit/methods.html", schools=found, own=own, retired=kit.retired_methods(session))
+        groups = kit.methods_by_quantity(session)
+        own_keys = {m.key for _, group in groups for m in group if kit.is_own_method(session, m.key)}
+        return render_template(
+            "kit/methods.html", schools=groups, own_keys=own_keys, retired=kit.retired_methods(session)
+        )
 
 
 @blueprint.get("/methods/<method_key>")
 def method(method_key: str, faults: Any = ()) -> Any:
     """One method: its sequence, every limit with its source, its versions; for the lead also the form."""
     with desk().read() as session:
-        found = kit.method(session, method_key)
+        method = kit.method(session, method_key)
         past = kit.method_versions(session, method_key)
-        if found is None and not past:
+        if method is None and not past:
             raise NotFound("There is no such method.")
-        shown = found or Method.model_validate(past[0].body)
+        shown = method or Method.model_validate(past[0].body)
         bands, singles = LIMITS[shown.quantity]
         page = render_template(
             "kit/method.html",
             method=shown,
-            retired=found is None,
+            retired=method is None,
             versions=past,
             faults=faults,
             given=request.form,
@@ -75,7 +77,7 @@ def _vessels(quantity: str) -> dict[str, str]:
     return {"reference": "beside a reference"} if quantity in ("temperature", "chlorine") else words
 
 
-def _rinses(found: dict[str, Method]) -> list[str]:
+def _rinses(methods: dict[str, Method]) -> list[str]:
     """The ways of rinsing there are, to choose from."""
     schools = [
         "Rinse with pure water and blot. Never wipe the bulb: wiping charges it and scratches it.",
@@ -83,7 +85,7 @@ def _rinses(found: dict[str, Method]) -> list[str]:
         "Fill the cup a quarter with the next solution, cap, shake 6 s, discard, fill afresh.",
         "In the field: tap water, then a rinse with the next solution.",
     ]
-    return list(dict.fromkeys([*schools, *(m.rinse for m in found.values())]))
+    return list(dict.fromkeys([*schools, *(m.rinse for m in methods.values())]))
 
 
 @blueprint.get("/methods/<method_key>.yaml")
@@ -91,12 +93,12 @@ def method_file(method_key: str) -> Any:
     """The method as an open file."""
     with desk().read() as session:
         past = kit.method_versions(session, method_key)
-        found = kit.method(session, method_key) or (Method.model_validate(past[0].body) if past else None)
-    if found is None:
+        method = kit.method(session, method_key) or (Method.model_validate(past[0].body) if past else None)
+    if method is None:
         raise NotFound("There is no such method.")
-    text = yaml.safe_dump(found.stored(), allow_unicode=True, sort_keys=False)
+    text = yaml.safe_dump(method.stored(), allow_unicode=True, sort_keys=False)
     response = Response(text, mimetype="application/yaml")
-    response.headers["Content-Disposition"] = f'attachment; filename="{found.key}-v{found.version}.yaml"'
+    response.headers["Content-Disposition"] = f'attachment; filename="{method.key}-v{method.version}.yaml"'
     return response
 
 
@@ -193,11 +195,11 @@ def save_method(method_key: str) -> Any:
             copying = request.form.get("copy") == "yes"
             key = kit.new_method_key(session, title, shown.quantity) if copying else method_key
         turn = 0 if copying else form.turn_number
-        made = kit.save_method(
+        saved = kit.save_method(
             desk(), actor(), form.write_key, body=_body(shown, key), reason=text_of(form.reason), turn=turn
         )
-        flash(f"In use as version {made['version']}. Runs made before keep the version they were made with.", "note")
-        return url_for("kit.method", method_key=made["key"])
+        flash(f"In use as version {saved['version']}. Runs made before keep the version they were made with.", "note")
+        return url_for("kit.method", method_key=saved["key"])
 
     return answer(do, lambda faults: method(method_key, faults))
 

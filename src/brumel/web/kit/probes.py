@@ -37,18 +37,18 @@ class LimitForm(ReasonForm):
     care_high = NumberField("With care to", name_of="limit", required=False)
 
 
-def _form(session: Any, found: Any, faults: Any) -> Any:
+def _form(session: Any, probe: Any, faults: Any) -> Any:
     asked = request.values.get("quantity", "ph")
     page = render_template(
         "kit/probe_form.html",
-        probe=found,
+        probe=probe,
         quantities=ORDER,
         kinds=kit.KINDS,
         electrodes=ELECTRODES,
         meters=kit.meters_in_service(session),
         faults=faults,
         given=request.form,
-        quantity=found.quantity if found else asked if asked in ORDER else "ph",
+        quantity=probe.quantity if probe else asked if asked in ORDER else "ph",
     )
     return page, 422 if faults else 200
 
@@ -84,8 +84,8 @@ def add_probe() -> Any:
 
     def do() -> str:
         form.check()
-        made = kit.save_probe(desk(), actor(), form.write_key, _given(form))
-        return url_for("kit.probe", probe_id=made["probe"])
+        saved = kit.save_probe(desk(), actor(), form.write_key, _given(form))
+        return url_for("kit.probe", probe_id=saved["probe"])
 
     return answer(do, new_probe)
 
@@ -115,32 +115,32 @@ def save_probe(probe_id: str) -> Any:
 def probe(probe_id: str, faults: Any = ()) -> Any:
     """One probe: what it can be trusted for and how it has been ageing."""
     with desk().read() as session:
-        found, now = kit.probe_of(session, probe_id), desk().clock()
-        lived = kit.life_of_probe(session, found)
-        bands, _ = LIMITS[found.quantity]
-        look = kit.last_inspection(session, found.id)
+        probe, now = kit.probe_of(session, probe_id), desk().clock()
+        lived = kit.life_of_probe(session, probe)
+        bands, _ = LIMITS[probe.quantity]
+        look = kit.last_inspection(session, probe.id)
         page = render_template(
             "kit/probe.html",
-            probe=found,
-            trust=kit.trust_of(session, found, now),
-            past=kit.recent_calibrations(session, found.id, 30),
-            kinds=kit.maintenance_kinds(found),
-            waits={what: kit.wait_h(found, what) for what in kit.maintenance_kinds(found)},
-            intervals={what: kit.interval_days(found, what) for what in kit.maintenance_kinds(found)},
-            maintenance=[(u, kit.maintenance_words(found, u)[0]) for u in kit.maintenance_history(session, found.id)],
+            probe=probe,
+            trust=kit.trust_of(session, probe, now),
+            past=kit.recent_calibrations(session, probe.id, 30),
+            kinds=kit.maintenance_kinds(probe),
+            waits={what: kit.wait_h(probe, what) for what in kit.maintenance_kinds(probe)},
+            intervals={what: kit.interval_days(probe, what) for what in kit.maintenance_kinds(probe)},
+            maintenance=[(u, kit.maintenance_words(probe, u)[0]) for u in kit.maintenance_history(session, probe.id)],
             faults=faults,
             given=request.form,
             life=lived,
             strips=life_views(lived, now),
-            run=kit.open_run(session, found.id),
-            care=load_care().advice(found.quantity),
-            cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=found.quantity),
-            installations=kit.installations(session, found),
+            run=kit.open_run(session, probe.id),
+            care=load_care().advice(probe.quantity),
+            cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=probe.quantity),
+            installations=kit.installations(session, probe),
             meters=kit.meters_in_service(session),
             look=look,
             bands=bands,
-            seen=kit.findings(found, look.findings) if look else (),
-            method=kit.method_for_probe(kit.default_method(session, found), found),
+            seen=kit.findings(probe, look.findings) if look else (),
+            method=kit.method_for_probe(kit.default_method(session, probe), probe),
         )
         return page, 422 if faults else 200
 
@@ -282,17 +282,17 @@ def restore_probe(probe_id: str) -> Any:
 def inspection(probe_id: str, faults: Any = ()) -> Any:
     """Look the probe over: pictures and plain findings."""
     with desk().read() as session:
-        found = kit.probe_of(session, probe_id)
-        last = kit.last_inspection(session, found.id)
+        probe = kit.probe_of(session, probe_id)
+        last = kit.last_inspection(session, probe.id)
         page = render_template(
             "kit/inspection.html",
-            probe=found,
-            items=items_for(found.quantity, found.kind),
+            probe=probe,
+            items=items_for(probe.quantity, probe.kind),
             last=last,
             faults=faults,
             given=request.form,
-            seen=kit.findings(found, last.findings) if last else (),
-            kinds=kit.maintenance_kinds(found),
+            seen=kit.findings(probe, last.findings) if last else (),
+            kinds=kit.maintenance_kinds(probe),
         )
         return page, 422 if faults else 200
 

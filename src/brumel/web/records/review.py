@@ -23,10 +23,10 @@ Show = Callable[..., Any]
 def review(faults: Any = ()) -> Any:
     """What waits for the lead."""
     with desk().read() as session:
-        found = signing.queue(session)
+        queue = signing.queue(session)
         page = render_template(
             "records/review.html",
-            queue=found,
+            queue=queue,
             most=signing.MOST,
             logs=logger.waiting(session),
             faults=faults,
@@ -54,14 +54,14 @@ def sign() -> Any:
 
     def do() -> None:
         form.check()
-        made = signing.sign(
+        signed = signing.sign(
             desk(),
             actor(),
             form.write_key,
             readings=request.form.getlist("reading")[:600],
             name=request.form.get("name", "")[:120],
         )
-        flash(f"{made['signed']} signed.", "note")
+        flash(f"{signed['signed']} signed.", "note")
 
     return _write(review, do, url_for("records.review"))
 
@@ -70,20 +70,20 @@ def sign() -> Any:
 def closing(closing_id: str, faults: Any = ()) -> Any:
     """A closing check: what each decision would do to every reading of its span, and the decision."""
     with desk().read() as session:
-        found = closing_checks.closing(session, closing_id)
-        wanted = request.values.get("decision") or decisions.suggested(found)
-        wanted = wanted if wanted in decisions.DECISIONS else decisions.suggested(found)
-        ruled = decisions.decision_of(session, found.id)
+        closing = closing_checks.closing(session, closing_id)
+        wanted = request.values.get("decision") or decisions.suggested(closing)
+        wanted = wanted if wanted in decisions.DECISIONS else decisions.suggested(closing)
+        ruled = decisions.decision_of(session, closing.id)
         page = render_template(
             "records/closing.html",
-            closing=found,
+            closing=closing,
             decision=wanted,
             decisions=decisions.DECISIONS,
             ruled=ruled,
-            effects=[] if ruled else decisions.effects(session, found, wanted),
-            opened=decisions.opens(session, found),
+            effects=[] if ruled else decisions.effects(session, closing, wanted),
+            opened=decisions.opens(session, closing),
             touched=decisions.decided_readings(session, ruled) if ruled else [],
-            past=decisions.decisions_about(session, found.id),
+            past=decisions.decisions_about(session, closing.id),
             faults=faults,
             given=request.form,
         )
@@ -144,14 +144,14 @@ def affected_results(kind: str, subject: str, faults: Any = ()) -> Any:
     """What a bad lot or a wrong calibration touches."""
     with desk().read() as session:
         what = object_id(subject, kind)
-        made, rows = affected.touched(session, kind, what)
+        results, rows = affected.touched(session, kind, what)
         ruled = decisions.decision_of(session, what)
         page = render_template(
             "records/affected.html",
             kind=kind,
             subject=subject,
             name=affected.subject_name(session, kind, what),
-            calibrations=made,
+            calibrations=results,
             readings=rows,
             ruled=ruled,
             past=decisions.decisions_about(session, what),

@@ -41,11 +41,11 @@ def _search() -> records.Search:
         if not text:
             return None
         try:
-            found = datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
-            if not 1990 <= found.year <= 2100:
+            midnight = datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
+            if not 1990 <= midnight.year <= 2100:
                 faults.append(InputError(name, f"{name.capitalize()} must lie between 1990 and 2100."))
                 return None
-            return found
+            return midnight
         except ValueError:
             faults.append(InputError(name, f"{name.capitalize()} “{text[:20]}” is not a date like 2026-05-31."))
             return None
@@ -114,16 +114,16 @@ def export() -> Any:
 def reading(reading_id: str, faults: Any = ()) -> Any:
     """One reading with its ladder, tests, backing and versions."""
     with desk().read() as session:
-        found = rounds.reading(session, reading_id)
+        reading = rounds.reading(session, reading_id)
         page = render_template(
             "records/reading.html",
-            reading=found,
-            working=Working.from_dict(found.working),
+            reading=reading,
+            working=Working.from_dict(reading.working),
             faults=faults,
-            versions=records.versions(session, found),
+            versions=records.versions(session, reading),
             given=request.form,
-            signature=signing.signature(session, found.id),
-            note=records.settling_note(found),
+            signature=signing.signature(session, reading.id),
+            note=records.settling_note(reading),
         )
         return page, 422 if faults else 200
 
@@ -134,7 +134,7 @@ def correct(reading_id: str) -> Any:
     form = CorrectForm()
     try:
         form.check()
-        made = rounds.correct(
+        corrected = rounds.correct(
             desk(),
             actor(),
             form.write_key,
@@ -151,7 +151,7 @@ def correct(reading_id: str) -> Any:
         return reading(reading_id, error.faults)
     except Refused as error:
         return reading(reading_id, (error,))
-    return redirect(url_for("records.reading", reading_id=made["reading"]))
+    return redirect(url_for("records.reading", reading_id=corrected["reading"]))
 
 
 @blueprint.get("/calibrations")
@@ -170,24 +170,24 @@ def calibrations() -> Any:
         )
 
 
-def _calibration_views(session: Any, found: Calibration) -> dict[str, Any]:
-    state = bench.load_run(session, found.run_id)
-    fitted = state.quantity.restore(found.fit)
+def _calibration_views(session: Any, calibration: Calibration) -> dict[str, Any]:
+    state = bench.load_run(session, calibration.run_id)
+    fitted = state.quantity.restore(calibration.fit)
     before = bench.reference_calibration(session, state)
-    known = kit.restored(before) if before and before.signal == found.signal else None
+    known = kit.restored(before) if before and before.signal == calibration.signal else None
     return {
-        "calibration": found,
+        "calibration": calibration,
         "method": state.method,
         "own": state.quantity,
         "fit": fitted,
-        "points": records.points(session, found),
-        "verdict": Verdict.from_dict(found.verdict),
+        "points": records.points(session, calibration),
+        "verdict": Verdict.from_dict(calibration.verdict),
         "plate": calibration_drawings.draw(fitted, state.method, bench.taken_points(state), known, state.quantity),
-        "history": calibration_drawings.history(kit.life_of_probe(session, found.run.probe)),
-        "backed": records.backed_by(session, found),
-        "withdrawal": session.get(CalibrationWithdrawal, found.id),
-        "conditions": found.run.conditions,
-        "new": records.taken_place_of(session, found),
+        "history": calibration_drawings.history(kit.life_of_probe(session, calibration.run.probe)),
+        "backed": records.backed_by(session, calibration),
+        "withdrawal": session.get(CalibrationWithdrawal, calibration.id),
+        "conditions": calibration.run.conditions,
+        "new": records.taken_place_of(session, calibration),
     }
 
 
@@ -195,8 +195,8 @@ def _calibration_views(session: Any, found: Calibration) -> dict[str, Any]:
 def calibration(calibration_id: str, faults: Any = ()) -> Any:
     """One calibration record."""
     with desk().read() as session:
-        found = records.calibration(session, calibration_id)
-        page = render_template("records/calibration.html", faults=faults, **_calibration_views(session, found))
+        calibration = records.calibration(session, calibration_id)
+        page = render_template("records/calibration.html", faults=faults, **_calibration_views(session, calibration))
         return page, 422 if faults else 200
 
 
@@ -204,15 +204,15 @@ def calibration(calibration_id: str, faults: Any = ()) -> Any:
 def certificate(calibration_id: str) -> Any:
     """The record as a printable PDF."""
     with desk().read() as session:
-        found = records.calibration(session, calibration_id)
+        calibration = records.calibration(session, calibration_id)
         html = render_template(
-            "records/certificate.html", printed_by=actor().name, **_calibration_views(session, found)
+            "records/certificate.html", printed_by=actor().name, **_calibration_views(session, calibration)
         )
     files = {f"fonts/{p.name}": p for p in (STATIC / "vendor/fonts").iterdir()}
     files["certificate.css"] = STATIC / "css/certificate.css"
     drawing_style = (STATIC / "css/print_drawing.css").read_text("utf-8")
     response = Response(render_pdf(html, files, drawing_style), mimetype="application/pdf")
-    response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{found.number}.pdf"'
+    response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{calibration.number}.pdf"'
     return response
 
 

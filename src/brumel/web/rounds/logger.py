@@ -30,16 +30,16 @@ def take_in_series(site_id: str) -> Any:
             raise InputError("file", "Choose the logger's file.")
         with desk().read() as session:
             zone = rounds.site_of(session, site_id).zone
-        found = series_csv.read(file.stream.read(series_csv.MOST_BYTES + 1), zone)
-        made = logger.take_in(
+        file_series = series_csv.read(file.stream.read(series_csv.MOST_BYTES + 1), zone)
+        taken_in = logger.take_in(
             desk(),
             actor(),
             form.write_key,
             site_id=site_id,
             quantity=request.form.get("quantity", ""),
             unit=request.form.get("unit", ""),
-            times=found.times,
-            values=found.values,
+            times=file_series.times,
+            values=file_series.values,
             name=clean_name(file.filename),
             probe_id=request.form.get("probe", ""),
         )
@@ -47,8 +47,8 @@ def take_in_series(site_id: str) -> Any:
         return site(site_id, error.faults)
     except Refused as error:
         return site(site_id, (error,))
-    flash(f"{len(found.times)} values taken in.", "note")
-    return redirect(url_for("rounds.series", series_id=made["log"]))
+    flash(f"{len(file_series.times)} values taken in.", "note")
+    return redirect(url_for("rounds.series", series_id=taken_in["log"]))
 
 
 #: The readings of a service as a form asks for them; the last four may stay empty.
@@ -71,25 +71,25 @@ NEEDED = ("before", "after", "standard_read", "standard_value")
 def series(series_id: str, faults: Any = ()) -> Any:
     """A series: as recorded and as reported, what was read at its ends, and the decision."""
     with desk().read() as session:
-        found = logger.log(session, series_id)
-        kept = logger.services(session, found)
-        stands = logger.standing(session, found)
+        series = logger.log(session, series_id)
+        kept = logger.services(session, series)
+        stands = logger.standing(session, series)
         effect = logger.of_service(session, kept[0]) if kept else None
-        barred = logger.barred(found, effect)
+        barred = logger.barred(series, effect)
         may = {key: words for key, words in logger.DECISIONS.items() if not barred[key]}
         shown = stands.by or (effect if stands.state == "open" and "correct" in may else None)
-        hint = logger.in_standard(session, found)
+        hint = logger.in_standard(session, series)
         given: dict[str, Any] = dict(request.form) or (
             {"standard_read": hint[0], "standard_value": hint[1]} if hint else {}
         )
         page = render_template(
             "rounds/log.html",
-            log=found,
-            site=rounds.site_of(session, found.site_id),
+            log=series,
+            site=rounds.site_of(session, series.site_id),
             standing=stands,
             services=kept,
             effect=effect,
-            decisions=logger.decisions_of(session, found),
+            decisions=logger.decisions_of(session, series),
             decision_words=logger.DECISIONS,
             may=may,
             read=READ,
@@ -99,9 +99,9 @@ def series(series_id: str, faults: Any = ()) -> Any:
             faults=faults,
             corrected=shown is not None,
             view=site_drawings.log_band(
-                logger.band(session, found, shown),
-                rounds.site_of(session, found.site_id).zone,
-                logger.band(session, found) if shown else None,
+                logger.band(session, series, shown),
+                rounds.site_of(session, series.site_id).zone,
+                logger.band(session, series) if shown else None,
             ),
         )
         return page, 422 if faults else 200
@@ -126,19 +126,19 @@ def check_series(series_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        found: dict[str, float | None] = {}
+        ends_read: dict[str, float | None] = {}
         faults: list[InputError] = []
         for name, words in READ.items():
             try:
-                found[name] = optional_number(name, words)
+                ends_read[name] = optional_number(name, words)
             except InputError as error:
                 faults += error.faults
                 continue
-            if found[name] is None and name in NEEDED:
+            if ends_read[name] is None and name in NEEDED:
                 faults.append(InputError(name, f"{words}: this is missing."))
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        service = logged.Service(**found)  # type: ignore[arg-type]  # the needed ones are there
+        service = logged.Service(**ends_read)  # type: ignore[arg-type]  # the needed ones are there
         logger.record_service(desk(), actor(), form.write_key, series_id=series_id, service=service)
 
     return _write(series_id, do)
@@ -170,11 +170,11 @@ def decide_series(series_id: str) -> Any:
 def series_file(series_id: str) -> Any:
     """The series with what is reported of it, and QARTOD flags."""
     with desk().read() as session:
-        found = logger.log(session, series_id)
-        state = logger.standing(session, found).state
-        text = series_csv.write(found.quantity, found.unit, state, logger.values(session, found))
+        series = logger.log(session, series_id)
+        state = logger.standing(session, series).state
+        text = series_csv.write(series.quantity, series.unit, state, logger.values(session, series))
     response = Response(text, mimetype="text/csv")
     response.headers["Content-Disposition"] = (
-        f'attachment; filename="brumel-{found.quantity}-{found.starts:%Y%m%d}.csv"'
+        f'attachment; filename="brumel-{series.quantity}-{series.starts:%Y%m%d}.csv"'
     )
     return response

@@ -47,9 +47,9 @@ def worker() -> Any:
 def field(outing_id: str) -> Any:
     """Everything of a round that is needed out of reach, on one page."""
     with desk().read() as session:
-        found = outings.outing(session, outing_id)
+        outing = outings.outing(session, outing_id)
         now = desk().clock()
-        chosen, _ = outings.choose(session, found.round, now, now)
+        chosen, _ = outings.choose(session, outing.round, now, now)
         sites = [
             {
                 "id": str(s.id),
@@ -61,7 +61,7 @@ def field(outing_id: str) -> Any:
                 "limits": s.limits,
                 "last": {r.quantity: round(r.value, 4) for r in rounds.latest(session, [s.id], list(s.ranges))[s.id]},
             }
-            for s in found.round.sites
+            for s in outing.round.sites
         ]
         probes = [
             {
@@ -77,10 +77,10 @@ def field(outing_id: str) -> Any:
             for c in chosen
         ]
         body = {
-            "outing": str(found.id),
+            "outing": str(outing.id),
             "sites": sites,
             "probes": probes,
-            "send": url_for("rounds.send", outing_id=found.id),
+            "send": url_for("rounds.send", outing_id=outing.id),
             "keep": [url_for("static", filename=name) for name in KEPT],
             "page": request.path,
             "me": str(actor().id),
@@ -88,8 +88,8 @@ def field(outing_id: str) -> Any:
         }
         page = render_template(
             "rounds/field.html",
-            outing=found,
-            packing=packing.packing(session, found.round, now),
+            outing=outing,
+            packing=packing.packing(session, outing.round, now),
             body=body,
             version=__version__,
             me_name=actor().name,
@@ -131,24 +131,24 @@ class _Sent(BaseModel):
 def send(outing_id: str) -> Any:
     """One sheet of the queue: 200 kept, 409 a conflict to be shown, 422 something to answer or put right."""
     try:
-        found = _Sent.model_validate_json(request.get_data(cache=False)[:100_000])
+        sent = _Sent.model_validate_json(request.get_data(cache=False)[:100_000])
     except ValidationError as error:
-        told = [f"{'.'.join(str(p) for p in d['loc']) or 'the sheet'}: {d['msg']}" for d in error.errors()[:6]]
-        return _told(422, "This sheet cannot be read. " + "; ".join(told))
+        faults = [f"{'.'.join(str(p) for p in d['loc']) or 'the sheet'}: {d['msg']}" for d in error.errors()[:6]]
+        return _told(422, "This sheet cannot be read. " + "; ".join(faults))
     try:
-        made = offline.send(
+        recorded = offline.send(
             desk(),
             actor(),
-            object_id(found.key, "sheet"),
+            object_id(sent.key, "sheet"),
             outing_id=outing_id,
-            site_id=found.site,
-            at=found.at,
-            rows=[rounds.Typed(r.probe, r.unit, r.value) for r in found.rows],
-            temperature_c=found.temperature_c,
-            depth_m=found.depth_m,
-            note=found.note,
-            reason=found.reason,
-            both=found.both,
+            site_id=sent.site,
+            at=sent.at,
+            rows=[rounds.Typed(r.probe, r.unit, r.value) for r in sent.rows],
+            temperature_c=sent.temperature_c,
+            depth_m=sent.depth_m,
+            note=sent.note,
+            reason=sent.reason,
+            both=sent.both,
         )
     except offline.Conflict as error:
         return _told(409, str(error))
@@ -160,7 +160,11 @@ def send(outing_id: str) -> Any:
         return _told(422, str(error))
     # The key comes back: only this word strikes the sheet out in the phone.
     return jsonify(
-        {"key": found.key, "visit": url_for("rounds.visit", visit_id=made["visit"]), "readings": made["readings"]}
+        {
+            "key": sent.key,
+            "visit": url_for("rounds.visit", visit_id=recorded["visit"]),
+            "readings": recorded["readings"],
+        }
     )
 
 

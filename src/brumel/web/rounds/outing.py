@@ -23,14 +23,14 @@ from brumel.work.rounds import plan as day_plan
 Faults = Sequence[InputError | Refused]
 
 
-def asked_leave(found: Any, now: datetime) -> tuple[datetime | None, list[InputError]]:
+def asked_leave(planned: Any, now: datetime) -> tuple[datetime | None, list[InputError]]:
     """The time of leaving the page was asked for, "08:15", today where the round is."""
     text = request.args.get("leave", "").strip()
     if not text:
         return None, []
     try:
         hour, minute = (int(part) for part in text.split(":"))
-        there = now.astimezone(ZoneInfo(found.zone))
+        there = now.astimezone(ZoneInfo(planned.zone))
         return there.replace(hour=hour, minute=minute, second=0, microsecond=0), []
     except ValueError:
         return None, [InputError("leave", f"Leave at “{text[:20]}” is not a time; write it as 08:15.", value=text)]
@@ -41,28 +41,28 @@ def round(round_id: str, faults: Faults = ()) -> Any:
     """A round: its sketch, its next days, and the plan up to leaving."""
     with desk().read() as session:
         now = desk().clock()
-        found = calendar.round_of(session, round_id)
-        leave, wrong = asked_leave(found, now)
-        day = calendar.today_of(found, now)
-        leave = leave or calendar.leaving(found, calendar.next_day(found, day) or day)
+        planned_round = calendar.round_of(session, round_id)
+        leave, wrong = asked_leave(planned_round, now)
+        day = calendar.today_of(planned_round, now)
+        leave = leave or calendar.leaving(planned_round, calendar.next_day(planned_round, day) or day)
         page = render_template(
             "rounds/round.html",
-            round=found,
-            plan=day_plan.plan_day(session, found, now, leave_at=leave),
-            sketch=site_drawings.sketch(found.sites),
-            outing=outings.running(session, found, day),
+            round=planned_round,
+            plan=day_plan.plan_day(session, planned_round, now, leave_at=leave),
+            sketch=site_drawings.sketch(planned_round.sites),
+            outing=outings.running(session, planned_round, day),
             today=day,
-            days=_days(found, day)[:6],
+            days=_days(planned_round, day)[:6],
             faults=[*faults, *wrong],
-            zone=ZoneInfo(found.zone),
+            zone=ZoneInfo(planned_round.zone),
         )
         return page, 422 if faults or wrong else 200
 
 
-def _days(found: Any, since: date) -> list[date]:
+def _days(planned_round: Any, since: date) -> list[date]:
     """When the round is due in the two months from a day on; none where an old rule cannot be read."""
     try:
-        return calendar.occurrences(found.rule, found.starts, since, since + timedelta(days=60))
+        return calendar.occurrences(planned_round.rule, planned_round.starts, since, since + timedelta(days=60))
     except InputError:
         return []
 
@@ -73,12 +73,12 @@ def begin(round_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = outings.start(desk(), actor(), form.write_key, round_id=round_id)
+        started = outings.start(desk(), actor(), form.write_key, round_id=round_id)
     except InputError as error:
         return round(round_id, error.faults)
     except Refused as error:
         return round(round_id, (error,))
-    return redirect(url_for("rounds.outing", outing_id=made["outing"]))
+    return redirect(url_for("rounds.outing", outing_id=started["outing"]))
 
 
 @blueprint.get("/outings/<outing_id>")
@@ -86,8 +86,8 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
     """The day out: the packing list, the sites in their order, and at the end the closing checks."""
     with desk().read() as session:
         now = desk().clock()
-        found = outings.outing(session, outing_id)
-        visits = {v.site_id: v for v in outings.visits_of(session, found)}
+        outing = outings.outing(session, outing_id)
+        visits = {v.site_id: v for v in outings.visits_of(session, outing)}
         full = None
         wrong: list[InputError] = []
         if request.args.get("records"):
@@ -100,26 +100,26 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
                 wrong = list(error.faults)
         page = render_template(
             "rounds/outing.html",
-            outing=found,
-            packing=packing.packing(session, found.round, now),
+            outing=outing,
+            packing=packing.packing(session, outing.round, now),
             visits=visits,
             kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()},
-            to_close=outings.to_close(session, found),
-            settings=packing.settings(session, found, now),
-            until_next=_until_next(found, now),
-            sketch=site_drawings.sketch(found.round.sites),
+            to_close=outings.to_close(session, outing),
+            settings=packing.settings(session, outing, now),
+            until_next=_until_next(outing, now),
+            sketch=site_drawings.sketch(outing.round.sites),
             faults=[*faults, *wrong],
             full=full,
             args=request.args,
-            chosen=outings.choose(session, found.round, now, now)[0],
+            chosen=outings.choose(session, outing.round, now, now)[0],
         )
         return page, 422 if faults or wrong else 200
 
 
-def _until_next(found: Any, now: datetime) -> int | None:
+def _until_next(outing: Any, now: datetime) -> int | None:
     """Days until the round is due again, so that a logger's memory can be held against it."""
-    today = calendar.today_of(found.round, now)
-    days = _days(found.round, today + timedelta(days=1))
+    today = calendar.today_of(outing.round, now)
+    days = _days(outing.round, today + timedelta(days=1))
     return (days[0] - today).days if days else None
 
 
@@ -140,10 +140,10 @@ def pack(outing_id: str) -> Any:
     """What is on the packing list."""
 
     def do(form: WriteForm) -> None:
-        made = packing.pack(
+        packed = packing.pack(
             desk(), actor(), form.write_key, outing_id=outing_id, ticked=request.form.getlist("item")[:200]
         )
-        flash(f"{made['packed']} things are on the packing list.", "note")
+        flash(f"{packed['packed']} things are on the packing list.", "note")
 
     return _write(outing_id, do)
 

@@ -57,10 +57,10 @@ def past_drawn(
     top = min(site.depths, default=None)
     depths = (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
     seasons = site_history.seasons(session, site.id, quantities, now, depths)
-    found = {}
+    drawn = {}
     for quantity in quantities:
         rows = rounds.standing(session, site.id, quantity, count, depths=depths, bare=True)
-        found[quantity] = site_drawings.last_readings(
+        drawn[quantity] = site_drawings.last_readings(
             rows,
             site.ranges.get(quantity, {}),
             now,
@@ -69,16 +69,16 @@ def past_drawn(
             site_history.spans(session, rows),
             seasons[quantity],
         )
-    return found
+    return drawn
 
 
 @blueprint.get("/sites/<site_id>")
 def site(site_id: str, faults: Faults = ()) -> Any:
     """A site: its last readings drawn, and starting a visit."""
     with desk().read() as session:
-        found = rounds.site_of(session, site_id)
+        site = rounds.site_of(session, site_id)
         now = desk().clock()
-        usual = set(found.ranges)
+        usual = set(site.ranges)
         meters = []
         every = kit.probes_in_service(session)
         trusts = kit.trusts(session, every, now)
@@ -87,30 +87,30 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
-        known = [q for q in quantity_names.NAMES if q in usual or rounds.standing(session, found.id, q, 1)]
+        known = [q for q in quantity_names.NAMES if q in usual or rounds.standing(session, site.id, q, 1)]
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
-        past = past_drawn(session, found, known, SPANS[span][1])
-        deep = site_history.by_depth(session, found.id, DEEP) if found.depths else []
-        last = site_history.last_profile(session, found.id) if found.depths else []
+        past = past_drawn(session, site, known, SPANS[span][1])
+        deep = site_history.by_depth(session, site.id, DEEP) if site.depths else []
+        last = site_history.last_profile(session, site.id) if site.depths else []
         page = render_template(
             "rounds/site.html",
-            site=found,
+            site=site,
             meters=meters,
             wanted=wanted,
             faults=faults,
             outing=request.values.get("outing", ""),
             given=request.form,
-            logs=[_log(session, one, found.zone) for one in logger.of_site(session, found.id)],
+            logs=[_log(session, one, site.zone) for one in logger.of_site(session, site.id)],
             probes=[p for _, lines in meters for p, _ in lines],
             quantities=list(quantity_names.NAMES),
             spans={k: w for k, (w, _) in SPANS.items()},
             span=span,
             profile=site_drawings.profile(last),
             units=units(),
-            sections=site_drawings.section(deep, found.zone),
+            sections=site_drawings.section(deep, site.zone),
             history={q: h for q, h in past.items() if h},
-            readings=rounds.standing(session, found.id, "ph", 8),
+            readings=rounds.standing(session, site.id, "ph", 8),
         )
         return page, 422 if faults else 200
 
@@ -123,11 +123,11 @@ def _log(session: Session, one: Any, zone: str) -> dict[str, Any]:
 
 def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
     """The probes a site is best read with: of each quantity usual there the trusted one, and one on a link first."""
-    found: dict[str, Any] = {}
+    wanted: dict[str, Any] = {}
     for probe, _ in sorted(lines, key=lambda line: (not line[1].valid, line[0].meter.link == "typed")):
         if probe.quantity in usual:
-            found.setdefault(probe.quantity, probe.id)
-    return set(found.values())
+            wanted.setdefault(probe.quantity, probe.id)
+    return set(wanted.values())
 
 
 @blueprint.post("/sites/<site_id>")
@@ -136,7 +136,7 @@ def start(site_id: str) -> Any:
     form = WriteForm()
     try:
         form.check()
-        made = rounds.start_visit(
+        started = rounds.start_visit(
             desk(),
             actor(),
             form.write_key,
@@ -147,7 +147,7 @@ def start(site_id: str) -> Any:
         )
     except InputError as error:
         return site(site_id, error.faults)
-    return redirect(url_for("rounds.visit", visit_id=made["visit"]))
+    return redirect(url_for("rounds.visit", visit_id=started["visit"]))
 
 
 def units() -> dict[str, str]:

@@ -33,58 +33,60 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
     """The sheet: every probe at once, one of them looked at closely, with its ladder and what is odd about it."""
     with desk().read() as session:
         sheet = rounds.sheet_of_visit(session, visit_id, desk().clock())
-        found = sheet.visit
+        visit = sheet.visit
         focus = sheet.line(request.values.get("probe"))
         quantity = focus.probe.quantity
         now = desk().clock()
-        aboard = {p.id for p in found.probes}
+        aboard = {p.id for p in visit.probes}
         done = {r.depth_m for r in sheet.kept}
         page = render_template(
             "rounds/visit.html",
             sheet=sheet,
-            site=found.site,
+            site=visit.site,
             faults=faults,
             given=request.form,
             focus=focus,
-            history=past_drawn(session, found.site, [quantity], depth_m=sheet.depth_m)[quantity],
+            history=past_drawn(session, visit.site, [quantity], depth_m=sheet.depth_m)[quantity],
             readings=sheet.kept,
-            told=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
+            kept_working=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
             trust=kit.trust_of(session, focus.probe, now),
             spec=load_field()[quantity],
             entries=_entries(sheet),
             typed=_typed(sheet),
             pairs=_pairs(sheet.kept),
             by_hand=rounds.BY_HAND,
-            notes=rounds.notes(session, found.id),
-            photos=photos.of_visit(session, found.id),
+            notes=rounds.notes(session, visit.id),
+            photos=photos.of_visit(session, visit.id),
             more=[p for p in kit.probes_in_service(session) if p.id not in aboard],
             profile=site_drawings.profile(sheet.kept),
             units=units(),
-            unseen=_unseen(session, found),
-            next_depth=next((d for d in found.site.depths if d not in done), None),
+            unseen=_unseen(session, visit),
+            next_depth=next((d for d in visit.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
-            next_water=url_for("rounds.outing", outing_id=found.outing_id)
-            if found.outing_id
+            next_water=url_for("rounds.outing", outing_id=visit.outing_id)
+            if visit.outing_id
             else url_for("rounds.index"),
         )
         return page, 422 if faults else 200
 
 
-def _unseen(session: Session, found: Visit) -> list[Any]:
-    out = session.get(Outing, found.outing_id) if found.outing_id else None
-    return packing.unseen(session, out, [p.meter for p in found.probes]) if out is not None else []
+def _unseen(session: Session, visit: Visit) -> list[Any]:
+    out = session.get(Outing, visit.outing_id) if visit.outing_id else None
+    return packing.unseen(session, out, [p.meter for p in visit.probes]) if out is not None else []
 
 
 def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
     """How each probe's display may be typed: units with their words; the usual one first."""
     first = {"ph": "ph", "conductivity": "us_cm_ref", "oxygen": "mg_l"}
-    found = {}
+    entries = {}
     for line in sheet.lines:
-        own = quantity_of(line.probe.quantity)
-        ways = [(key, entry.label) for key, entry in own.entries.items()]
-        wanted = line.dip.entered if line.dip and line.dip.source == "typed" else first.get(own.quantity, ways[0][0])
-        found[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
-    return found
+        quantity = quantity_of(line.probe.quantity)
+        ways = [(key, entry.label) for key, entry in quantity.entries.items()]
+        wanted = (
+            line.dip.entered if line.dip and line.dip.source == "typed" else first.get(quantity.quantity, ways[0][0])
+        )
+        entries[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
+    return entries
 
 
 def _typed(sheet: rounds.Sheet) -> bool:
@@ -93,7 +95,7 @@ def _typed(sheet: rounds.Sheet) -> bool:
 
 def _pairs(kept: Sequence[Reading]) -> list[Any]:
     """Second instruments, repeats and second methods beside the first, by their normalised error."""
-    found = []
+    pairs = []
     for other in kept:
         first = next(
             (r for r in kept if r.role == "first" and r.quantity == other.quantity and r.depth_m == other.depth_m), None
@@ -101,11 +103,11 @@ def _pairs(kept: Sequence[Reading]) -> list[Any]:
         if other.role == "first" or first is None or other.parents:
             continue
         u = (first.expanded_uncertainty or 0.0, other.expanded_uncertainty or 0.0)
-        told = None
+        comparison = None
         if all(u):
-            told = compare(Measured(first.value, u[0], first.unit), Measured(other.value, u[1], other.unit))
-        found.append((first, other, told))
-    return found
+            comparison = compare(Measured(first.value, u[0], first.unit), Measured(other.value, u[1], other.unit))
+        pairs.append((first, other, comparison))
+    return pairs
 
 
 def _write(visit_id: str, do: Callable[[], Any]) -> Any:
@@ -191,7 +193,7 @@ def take(visit_id: str) -> Any:
         form.check()
         early, why = text_of(form.early) == "yes", text_of(form.reason)
         if request.form.get("all"):
-            made = rounds.take_all(
+            taken = rounds.take_all(
                 desk(),
                 actor(),
                 form.write_key,
@@ -201,7 +203,7 @@ def take(visit_id: str) -> Any:
                 dips=_shown(request.form.getlist("dip")[:40]),
             )
         else:
-            made = rounds.take(
+            taken = rounds.take(
                 desk(),
                 actor(),
                 form.write_key,
@@ -211,7 +213,7 @@ def take(visit_id: str) -> Any:
                 seen=form.seen_number,
                 reason=why,
             )
-        count = len(made["readings"])
+        count = len(taken["readings"])
         flash("Recorded." if count < 3 else f"{count} readings recorded.", "note")
 
     return _write(visit_id, do)
@@ -219,15 +221,15 @@ def take(visit_id: str) -> Any:
 
 def _shown(given: Sequence[str]) -> dict[str, int | None]:
     """The dips a page names, each with the last sample it had shown ("id@number")."""
-    found: dict[str, int | None] = {}
+    dips_shown: dict[str, int | None] = {}
     for text in given:
         dip_id, _, number = text.partition("@")
         if number and not re.fullmatch(r"\d{1,8}", number):
             raise InputError(
                 "form", "This form does not say which samples it is for. Reload the page and send it again."
             )
-        found[dip_id] = int(number) if number else None
-    return found
+        dips_shown[dip_id] = int(number) if number else None
+    return dips_shown
 
 
 @blueprint.post("/visits/<visit_id>/hand")
@@ -324,6 +326,6 @@ def photo(photo_id: str) -> Any:
 @blueprint.get("/visits/<visit_id>/stream")
 def stream(visit_id: str) -> Any:
     """Live readings at the site as server-sent events."""
-    found = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
-    dip_id = str(found.dip.id) if found.dip else ""
-    return live.stream(current_app.extensions["hub"], dip_id, found.tick, found.moved)
+    watch = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
+    dip_id = str(watch.dip.id) if watch.dip else ""
+    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved)

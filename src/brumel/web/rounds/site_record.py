@@ -31,42 +31,42 @@ def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | No
     """A new site, or one to change (`?site=`)."""
     site_id = site_id or request.args.get("site", "")
     with desk().read() as session:
-        found = rounds.site_of(session, site_id) if site_id else None
+        site = rounds.site_of(session, site_id) if site_id else None
         page = render_template(
             "rounds/edit_site.html",
-            site=found,
+            site=site,
             kinds=site_record.KINDS,
             compensations=site_record.COMPENSATIONS,
             faults=faults,
-            given=given or _as_given(found),
-            history=site_record.history(session, found.id) if found else [],
+            given=given or _as_given(site),
+            history=site_record.history(session, site.id) if site else [],
             clients=sorted({s.client for s in rounds.sites_by_client(session, retired=True)}),
         )
         return page, 422 if faults else 200
 
 
-def _as_given(found: Any) -> dict[str, Any]:
-    if found is None:
+def _as_given(site: Any) -> dict[str, Any]:
+    if site is None:
         return {"zone": "Europe/Oslo", "kind": "stream", "altitude_m": "", "compensation": "natural"}
 
     def show(v):
         return "" if v is None else f"{v:g}"
 
     return {
-        "client": found.client,
-        "name": found.name,
-        "kind": found.kind,
-        "zone": found.zone,
-        "use": found.use,
-        "altitude_m": show(found.altitude_m),
-        "latitude": "" if found.latitude is None else f"{found.latitude}",
-        "longitude": "" if found.longitude is None else f"{found.longitude}",
-        "depths": "; ".join(f"{d:g}" for d in found.depths),
-        "note": found.note,
-        "ranges": site_record.write_lines(found.ranges, limits=False),
-        "limits": site_record.write_lines(found.limits, limits=True),
-        "compensation": found.water.get("compensation", "natural"),
-        **{k: show(found.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent")},
+        "client": site.client,
+        "name": site.name,
+        "kind": site.kind,
+        "zone": site.zone,
+        "use": site.use,
+        "altitude_m": show(site.altitude_m),
+        "latitude": "" if site.latitude is None else f"{site.latitude}",
+        "longitude": "" if site.longitude is None else f"{site.longitude}",
+        "depths": "; ".join(f"{d:g}" for d in site.depths),
+        "note": site.note,
+        "ranges": site_record.write_lines(site.ranges, limits=False),
+        "limits": site_record.write_lines(site.limits, limits=True),
+        "compensation": site.water.get("compensation", "natural"),
+        **{k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent")},
     }
 
 
@@ -101,7 +101,7 @@ def save_site() -> Any:
             request.form.get("limits", "")[:8000],
             water,
         )
-        made = site_record.save_site(
+        saved = site_record.save_site(
             desk(),
             actor(),
             form.write_key,
@@ -118,7 +118,7 @@ def save_site() -> Any:
         return redirect(url_for("rounds.edit_site", site=site_id))
     except Refused as error:
         return edit_site(site_id, (error,), request.form)
-    return redirect(url_for("rounds.site", site_id=made["site"]))
+    return redirect(url_for("rounds.site", site_id=saved["site"]))
 
 
 @blueprint.post("/sites/<site_id>/retire")
@@ -152,11 +152,11 @@ def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
     """A new round, or one to change (`?round=`)."""
     round_id = round_id or request.args.get("round", "")
     with desk().read() as session:
-        found = calendar.round_of(session, round_id) if round_id else None
-        stops = [str(s.id) for s in found.sites] if found else []
+        planned_round = calendar.round_of(session, round_id) if round_id else None
+        stops = [str(s.id) for s in planned_round.sites] if planned_round else []
         page = render_template(
             "rounds/edit_round.html",
-            round=found,
+            round=planned_round,
             sites=rounds.sites_by_client(session),
             stops=stops,
             every=EVERY,
@@ -182,7 +182,7 @@ def save_round() -> Any:
         for key, text in request.form.items():
             if key.startswith("order_") and text.strip():
                 ordered.append((parse_number("order", text) or 0.0, key.removeprefix("order_")))
-        made = calendar.save_round(
+        saved = calendar.save_round(
             desk(),
             actor(),
             form.write_key,
@@ -202,7 +202,7 @@ def save_round() -> Any:
         return edit_round(round_id, error.faults, request.form)
     except Refused as error:
         return edit_round(round_id, (error,), request.form)
-    return redirect(url_for("rounds.round", round_id=made["round"]))
+    return redirect(url_for("rounds.round", round_id=saved["round"]))
 
 
 @blueprint.get("/sites.geojson")
@@ -224,10 +224,10 @@ def sites_in() -> Any:
         file = request.files.get("file")
         if file is None or not file.filename:
             raise InputError("file", "Choose a GeoJSON file.")
-        made = site_record.take_in(
-            desk(), actor(), form.write_key, found=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
+        taken_in = site_record.take_in(
+            desk(), actor(), form.write_key, features=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
         )
-        flash(f"{made['made']} sites made, {made['changed']} changed.", "note")
+        flash(f"{taken_in['made']} sites made, {taken_in['changed']} changed.", "note")
     except InputError as error:
         return edit_site("", error.faults)
     except Refused as error:

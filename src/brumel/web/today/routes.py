@@ -37,8 +37,8 @@ def day_marks(session: Session, now: datetime) -> list[tuple[datetime, str, str]
 
 def _zone(session: Session) -> str:
     """The day is drawn in the zone of the practice's waters."""
-    found = rounds.sites_by_client(session)
-    return found[0].zone if found else "UTC"
+    groups = rounds.sites_by_client(session)
+    return groups[0].zone if groups else "UTC"
 
 
 def _round_today(session: Session, now: datetime) -> dict[str, Any]:
@@ -46,17 +46,17 @@ def _round_today(session: Session, now: datetime) -> dict[str, Any]:
     due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
     if not due:
         return {"plan": None, "round": None}
-    day, found = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
-    asked, wrong = asked_leave(found, now)
-    leave = asked or calendar.leaving(found, day)
+    day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
+    asked, wrong = asked_leave(soonest, now)
+    leave = asked or calendar.leaving(soonest, day)
     return {
-        "plan": day_plan.plan_day(session, found, now, leave_at=leave),
-        "round": found,
+        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave),
+        "round": soonest,
         "day": day,
         "faults": wrong,
-        "outing": outings.running(session, found, calendar.today_of(found, now)),
-        "round_zone": ZoneInfo(found.zone),
-        "today_is": calendar.today_of(found, now),
+        "outing": outings.running(session, soonest, calendar.today_of(soonest, now)),
+        "round_zone": ZoneInfo(soonest.zone),
+        "today_is": calendar.today_of(soonest, now),
     }
 
 

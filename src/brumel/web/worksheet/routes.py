@@ -60,7 +60,7 @@ def _hidden(asked: worksheet.Sum, shown: dict[str, str]) -> set[str]:
 def _numbers(asked: worksheet.Sum, shown: dict[str, str]) -> tuple[dict[str, float | None], set[str]]:
     """The typed numbers; all that cannot be read are told at once."""
     hidden = _hidden(asked, shown)
-    found: dict[str, float | None] = {}
+    numbers: dict[str, float | None] = {}
     faults: list[InputError] = []
     for entry in asked.entries:
         if entry.choices:
@@ -69,9 +69,9 @@ def _numbers(asked: worksheet.Sum, shown: dict[str, str]) -> tuple[dict[str, flo
         if entry.key in hidden and not text.strip():
             text = entry.default
         try:
-            found[entry.key] = parse_number(entry.label, text, required=not entry.optional)
+            numbers[entry.key] = parse_number(entry.label, text, required=not entry.optional)
         except InputError as error:
             faults.append(error)
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
-    return found, hidden
+    return numbers, hidden

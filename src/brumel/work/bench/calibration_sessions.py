@@ -114,8 +114,8 @@ def start(
             raise InputError("probe", "Choose at least one probe for the calibration session.")
         if source not in ("live", "typed"):
             raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
-        made = CalibrationSession(id=uuid.uuid4(), meter_id=meter.id, operator_id=actor.id, started_at=w.now)
-        w.session.add(made)
+        new_session = CalibrationSession(id=uuid.uuid4(), meter_id=meter.id, operator_id=actor.id, started_at=w.now)
+        w.session.add(new_session)
         w.session.flush()
         probes = {c.probe_id: kit.probe_of(w.session, c.probe_id) for c in choices}
         covered = {p.quantity for p in probes.values()}
@@ -125,14 +125,16 @@ def start(
             if probe.meter_id != meter.id:
                 raise NotFound("There is no such probe on this meter.")
             try:
-                own = _own(w.session, probe, conditions, covered, w.now)
-                bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own, made.id)
+                own_conditions = _own(w.session, probe, conditions, covered, w.now)
+                bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own_conditions, new_session.id)
             except InputError as error:
                 faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults)
         return w.finish(
-            f"sitting:{made.id}", {"probes": [p.name for p in probes.values()]}, calibration_session=made.id
+            f"sitting:{new_session.id}",
+            {"probes": [p.name for p in probes.values()]},
+            calibration_session=new_session.id,
         )
 
 
@@ -154,15 +156,15 @@ def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], n
 
 def load(session: Session, calibration_session_id: str | uuid.UUID) -> CalibrationSession:
     """A calibration session by id; the front door for everything that names one."""
-    found = session.get(CalibrationSession, object_id(calibration_session_id, "calibration session"))
-    if found is None:
+    calibration_session = session.get(CalibrationSession, object_id(calibration_session_id, "calibration session"))
+    if calibration_session is None:
         raise NotFound("There is no such calibration session.")
-    return found
+    return calibration_session
 
 
-def lines(session: Session, found: CalibrationSession, now: datetime) -> list[SessionLine]:
+def lines(session: Session, calibration_session: CalibrationSession, now: datetime) -> list[SessionLine]:
     """Every run of the calibration session as it stands, in the order of the trade."""
-    runs = session.scalars(select(Run).where(Run.calibration_session_id == found.id))
+    runs = session.scalars(select(Run).where(Run.calibration_session_id == calibration_session.id))
     result = []
     for run in sorted(runs, key=lambda r: (ORDER.index(r.probe.quantity), r.probe.name)):
         state = run_state.load_run(session, run.id)
@@ -189,9 +191,9 @@ def _sharing(line: SessionLine, others: Sequence[SessionLine]) -> tuple[str, ...
     )
 
 
-def next_line(found: Sequence[SessionLine]) -> SessionLine | None:
+def next_line(session_lines: Sequence[SessionLine]) -> SessionLine | None:
     """Which run wants a hand now; None when all have ended or wait."""
-    ready = [line for line in found if line.rank < 3]
+    ready = [line for line in session_lines if line.rank < 3]
     return min(ready, key=lambda line: line.rank, default=None)
 
 

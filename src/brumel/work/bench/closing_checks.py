@@ -73,19 +73,19 @@ def in_force(session: Session, probe: Probe, now: datetime) -> Calibration | Non
 
 def offers(session: Session, probe: Probe, now: datetime) -> list[Offer]:
     """In what this probe can be closed: its method's vessels, then every open solution it is measured by."""
-    found = in_force(session, probe, now)
-    if found is None:
+    backing = in_force(session, probe, now)
+    if backing is None:
         return []
-    method = Method.model_validate(found.run.method)
-    seen, made = set[str](), []
+    method = Method.model_validate(backing.run.method)
+    seen, offered = set[str](), []
     for step in method.steps:
         if step.vessel != "solution" and step.vessel not in seen and step.role != "zero":
             seen.add(step.vessel)
-            made.append(Offer(f"step:{step.key}", step.title))
+            offered.append(Offer(f"step:{step.key}", step.title))
     for view in kit.lots_on_shelf(session, now):
         if view.usable and standards.measure(view.lot, probe.quantity) is not None:
-            made.append(Offer(f"lot:{view.lot.id}", f"{view.lot.code} · {view.lot.name}"))
-    return made
+            offered.append(Offer(f"lot:{view.lot.id}", f"{view.lot.code} · {view.lot.name}"))
+    return offered
 
 
 def start(
@@ -103,26 +103,26 @@ def start(
             raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
         if source == "live" and probe.meter.link == "typed":
             raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
-        found = in_force(w.session, probe, w.now)
-        if found is None:
+        backing = in_force(w.session, probe, w.now)
+        if backing is None:
             raise Refused(f"{probe.name} has no calibration whose span could be closed.")
         done = kit.last_maintenance(w.session, probe.id, w.now)
-        if done is not None and done.at > found.at:
+        if done is not None and done.at > backing.at:
             raise Refused(
                 f"{probe.name} was {kit.maintenance_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
-                f"{found.number}: what it reads now says nothing of the span before."
+                f"{backing.number}: what it reads now says nothing of the span before."
             )
         wanted = [c for c in dict.fromkeys(cups) if c]
         if not 1 <= len(wanted) <= MOST_CUPS:
             raise InputError("closing", "Choose one standard to close in, or two.")
-        steps, lots = _steps(w, probe, Method.model_validate(found.run.method), wanted)
-        base = Method.model_validate(found.run.method)
+        steps, lots = _steps(w, probe, Method.model_validate(backing.run.method), wanted)
+        base = Method.model_validate(backing.run.method)
         method = base.model_copy(
-            update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {found.number}"}
+            update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {backing.number}"}
         )
         taken = kit.last_settings(w.session, probe.meter_id)
         keep = ("pressure_hpa", "pressure_from", "adjusted", "water_c")
-        body = {k: v for k, v in found.run.conditions.items() if k in keep} | {"closes": str(found.id)}
+        body = {k: v for k, v in backing.run.conditions.items() if k in keep} | {"closes": str(backing.id)}
         run = Run(
             id=uuid.uuid4(),
             probe_id=probe.id,
@@ -137,7 +137,7 @@ def start(
         )
         w.session.add(run)
         w.session.flush()
-        return w.finish(f"run:{run.id}", {"closes": found.number, "cups": lots}, run=run.id)
+        return w.finish(f"run:{run.id}", {"closes": backing.number, "cups": lots}, run=run.id)
 
 
 def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tuple[list[StepSpec], dict[str, str]]:
@@ -146,10 +146,10 @@ def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tup
     for i, choice in enumerate(wanted, 1):
         kind, _, what = choice.partition(":")
         if kind == "step":
-            own = next((s for s in method.steps if s.key == what and s.vessel != "solution"), None)
-            if own is None:
+            dry_step = next((s for s in method.steps if s.key == what and s.vessel != "solution"), None)
+            if dry_step is None:
                 raise InputError("closing", "That is not a place this probe's method reads in.", value=choice)
-            steps.append(own.model_copy(update={"key": f"closing-{i}", "role": "check"}))
+            steps.append(dry_step.model_copy(update={"key": f"closing-{i}", "role": "check"}))
             continue
         lot = w.session.get(Lot, object_id(what, "solution")) if kind == "lot" else None
         if lot is None or lot.discarded_at or standards.measure(lot, probe.quantity) is None:
@@ -165,39 +165,41 @@ def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tup
 
 def closed(session: Session, state: run_state.RunState) -> Calibration:
     """The calibration a closing run closes."""
-    found = session.get(Calibration, uuid.UUID(state.run.conditions["closes"]))
-    if found is None:
+    calibration = session.get(Calibration, uuid.UUID(state.run.conditions["closes"]))
+    if calibration is None:
         raise NotFound("There is no such calibration.")
-    return found
+    return calibration
 
 
 def checks(session: Session, state: run_state.RunState) -> list[CheckedCup]:
     """What the calibration reads in each cup taken so far; raises InputError where it was made in another unit."""
-    found = closed(session, state)
-    fit, judged = kit.restored(found), criteria(found.run.probe.quantity)
-    made = []
+    calibration = closed(session, state)
+    fit, judged = kit.restored(calibration), criteria(calibration.run.probe.quantity)
+    checked_cups = []
     for step in state.steps:
         p = step.point
         if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
             continue
-        if found.signal != p.entered_as and found.run.probe.quantity == "ph":
+        if calibration.signal != p.entered_as and calibration.run.probe.quantity == "ph":
             raise InputError(
                 "signal",
-                f"Calibration {found.number} was made from another unit than this cup was read in; redo it in that.",
+                f"Calibration {calibration.number} was made from another unit than this cup was read in; redo it in that.",
             )
         read = fit.read(p.signal, p.temperature_c)
         holds = drift.holds(drift.StandardCheck(1.0, read, p.expected), judged)
-        made.append(CheckedCup(step.name, read, p.expected, p.temperature_c, holds))
-    return made
+        checked_cups.append(CheckedCup(step.name, read, p.expected, p.temperature_c, holds))
+    return checked_cups
 
 
-def sentence(quantity: str, found: Sequence[CheckedCup]) -> str:
+def sentence(quantity: str, checked_cups: Sequence[CheckedCup]) -> str:
     """What the checks say, in one line."""
-    own, judged = quantity_of(quantity), criteria(quantity)
-    parts = [f"{c.cup}: read {own.text(c.read)}, should be {own.text(c.expected)}" for c in found]
+    quantity_spec, judged = quantity_of(quantity), criteria(quantity)
+    parts = [
+        f"{c.cup}: read {quantity_spec.text(c.read)}, should be {quantity_spec.text(c.expected)}" for c in checked_cups
+    ]
     limit = f"±{judged.holds:g} {judged.unit}" + (f" or ±{judged.holds_percent:g} %" if judged.holds_percent else "")
-    held = "It holds" if all(c.holds for c in found) else "It does not hold"
-    return f"{'; '.join(parts)}. {held} (limit {limit}, {judged.source})."
+    outcome = "It holds" if all(c.holds for c in checked_cups) else "It does not hold"
+    return f"{'; '.join(parts)}. {outcome} (limit {limit}, {judged.source})."
 
 
 def finish(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int) -> dict[str, Any]:
@@ -210,32 +212,32 @@ def finish(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int) -
             raise Refused("This is no closing check that is still open.")
         if state.turn != turn or state.current is not None:
             raise Refused("A cup is still open. Take it first, or abandon the check.")
-        made = checks(w.session, state)
-        found = closed(w.session, state)
-        told = sentence(state.run.probe.quantity, made)
+        checked_cups = checks(w.session, state)
+        calibration = closed(w.session, state)
+        words = sentence(state.run.probe.quantity, checked_cups)
         row = Closing(
             id=uuid.uuid4(),
             run_id=state.run.id,
             probe_id=state.run.probe_id,
-            calibration_id=found.id,
+            calibration_id=calibration.id,
             at=w.now,
-            checks=[c.as_dict() for c in made],
-            holds=all(c.holds for c in made),
-            sentence=told,
+            checks=[c.as_dict() for c in checked_cups],
+            holds=all(c.holds for c in checked_cups),
+            sentence=words,
             by_id=w.actor.id,
         )
         w.session.add(row)
-        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=told))
+        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=words))
         w.session.flush()
-        return w.finish(f"closing:{row.id}", {"holds": row.holds, "sentence": told}, closing=row.id)
+        return w.finish(f"closing:{row.id}", {"holds": row.holds, "sentence": words}, closing=row.id)
 
 
 def closing(session: Session, closing_id: str | uuid.UUID) -> Closing:
     """One closing check by id; the front door for everything that names one."""
-    found = session.get(Closing, object_id(closing_id, "closing check"))
-    if found is None:
+    closing_check = session.get(Closing, object_id(closing_id, "closing check"))
+    if closing_check is None:
         raise NotFound("There is no such closing check.")
-    return found
+    return closing_check
 
 
 def of_run(session: Session, run_id: uuid.UUID) -> Closing | None:

@@ -56,12 +56,12 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
             f"Look at the settings of {probe.meter.name} first: tick that they are as on {recorded.at:%d %b}, or take them "
             "down anew in Kit."
         )
-    found: dict[str, Any] = {
+    stored: dict[str, Any] = {
         "settings": "as on record" if recorded else "not on record",
         "adjusted": bool(given.adjusted and source == "typed"),
     }
     if probe.quantity == "oxygen":
-        found |= _oxygen(given)
+        stored |= _oxygen(given)
     if probe.quantity in ("nitrate", "ammonium"):
         missing = missing_first(w.session, probe, w.now)
         if missing and len(given.reason.strip()) < 3:
@@ -69,8 +69,8 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
                 f"{_listed(missing)}: a tip is calibrated after pH, ORP and conductivity of the same meter. Do those first, "
                 "or say why it may go ahead; the verdict will say so."
             )
-        found |= {"missing": list(missing), "reason": given.reason.strip()[:500]} if missing else {}
-    return found
+        stored |= {"missing": list(missing), "reason": given.reason.strip()[:500]} if missing else {}
+    return stored
 
 
 def _listed(words: tuple[str, ...]) -> str:

@@ -83,7 +83,7 @@ def suspicions(
     step = state.current
     if step is None or state.dip is None:
         return ()
-    found: list[Suspicion | None] = [
+    raised: list[Suspicion | None] = [
         Suspicion("solution", sentence, "Take a fresh lot, or say why this one will do.")
         for sentence in step.objections
     ]
@@ -104,11 +104,11 @@ def suspicions(
         state.case,
         state.dip.source,
     )
-    found += state.quantity.suspicions(seen)
-    found += _settings(state, trace.entered_as)
+    raised += state.quantity.suspicions(seen)
+    raised += _settings(state, trace.entered_as)
     if state.dip.source == "live":
-        found.append(unstable_link(trace.t_s, (now - state.dip.started_at).total_seconds() if now else None))
-    return tuple(s for s in found if s)
+        raised.append(unstable_link(trace.t_s, (now - state.dip.started_at).total_seconds() if now else None))
+    return tuple(s for s in raised if s)
 
 
 def _settings(state: RunState, entered: str) -> list[Suspicion]:
@@ -121,7 +121,7 @@ def _settings(state: RunState, entered: str) -> list[Suspicion]:
     ):
         return []
     lots = [s.lot.lot for s in state.steps if s.lot]
-    said = contradictions(
+    contradicting = contradictions(
         state.case.settings,
         state.method.quantity,
         nominal_per_cm=state.run.probe.nominal,
@@ -129,12 +129,14 @@ def _settings(state: RunState, entered: str) -> list[Suspicion]:
         families=tuple(str((lot.measures.get("ph") or {}).get("family")) for lot in lots),
         pressure_hpa=state.run.conditions.get("pressure_hpa"),
     )
-    return [Suspicion("setting", sentence, "Put the meter right, or say why it may stay so.") for sentence in said]
+    return [
+        Suspicion("setting", sentence, "Put the meter right, or say why it may stay so.") for sentence in contradicting
+    ]
 
 
 def _tray(state: RunState, here: StepState, temperature_c: float) -> tuple[Vessel, ...]:
     """The other cups of the run with what they should read at this temperature; those out of their table are left out."""
-    found = []
+    tray = []
     for s in state.steps:
         if (
             s is here
@@ -148,8 +150,8 @@ def _tray(state: RunState, here: StepState, temperature_c: float) -> tuple[Vesse
         except InputError:
             continue
         if value is not None:
-            found.append(Vessel(s.name, value))
-    return tuple(found)
+            tray.append(Vessel(s.name, value))
+    return tuple(tray)
 
 
 def _earlier(state: RunState) -> tuple[Earlier, ...]:

@@ -45,9 +45,9 @@ def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> lis
 
 def usual_cups(offers: Mapping[str, Sequence[kit.LotView]], before: Mapping[str, str]) -> dict[str, str]:
     """The lot each cup holds unless another is chosen: last time's where nothing speaks against it, else the first."""
-    found = {}
+    cups = {}
     for step, views in offers.items():
         good = [str(v.lot.id) for v in views if v.usable]
         if views:
-            found[step] = before[step] if before.get(step) in good else str(views[0].lot.id)
-    return found
+            cups[step] = before[step] if before.get(step) in good else str(views[0].lot.id)
+    return cups

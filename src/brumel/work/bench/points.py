@@ -26,8 +26,8 @@ def dip(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn
             return w.done
         state = open_for_writing(w, run_id, step, turn)
         _in_order(w, state.run)
-        made = _dip(w, state, state.quantity.native)
-        return w.finish(f"run:{run_id}", {"step": step, "dip": str(made.id)}, dip=made.id)
+        new_dip = _dip(w, state, state.quantity.native)
+        return w.finish(f"run:{run_id}", {"step": step, "dip": str(new_dip.id)}, dip=new_dip.id)
 
 
 def _in_order(w: Write, run: Run) -> None:
@@ -40,7 +40,7 @@ def _in_order(w: Write, run: Run) -> None:
 def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
     if state.current is None:
         raise MovedOn("All cups are done. You now see where the run stands; nothing was changed.")
-    made = Dip(
+    new_dip = Dip(
         id=uuid.uuid4(),
         probe_id=state.run.probe_id,
         run_id=state.run.id,
@@ -50,9 +50,9 @@ def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
         entered=entered,
         started_at=w.now,
     )
-    w.session.add(made)
+    w.session.add(new_dip)
     w.session.flush()
-    return made
+    return new_dip
 
 
 def type_reading(
@@ -81,18 +81,20 @@ def type_reading(
         _in_order(w, state.run)
         if state.dip is None:
             check_typed(state.quantity, signal, value, temperature_c, after_s)
-        made = state.dip or _dip(w, state, signal)
-        seq = add_typed(w, made, state.quantity, state.case, signal, value, temperature_c, after_s)
+        current_dip = state.dip or _dip(w, state, signal)
+        seq = add_typed(w, current_dip, state.quantity, state.case, signal, value, temperature_c, after_s)
         return w.finish(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c}, seq=seq)
 
 
-def check_typed(own: Quantity, signal: str, value: float, temperature_c: float, after_s: float | None) -> None:
+def check_typed(quantity: Quantity, signal: str, value: float, temperature_c: float, after_s: float | None) -> None:
     """All faults of a typed value at once."""
     door = Door()
-    door.name("signal", signal, own.entries)
-    entry = own.entries.get(signal, own.entries.get(own.native))
+    door.name("signal", signal, quantity.entries)
+    entry = quantity.entries.get(signal, quantity.entries.get(quantity.native))
     if entry is not None:
-        field = {"ph": "displayed_ph", "mv": "millivolts"}.get(signal if signal in own.entries else own.native, "value")
+        field = {"ph": "displayed_ph", "mv": "millivolts"}.get(
+            signal if signal in quantity.entries else quantity.native, "value"
+        )
         door.number(field, value, entry.low, entry.high)
     door.number("temperature_c", temperature_c, -5, 100)
     if after_s is not None:
@@ -102,8 +104,8 @@ def check_typed(own: Quantity, signal: str, value: float, temperature_c: float, 
 
 def add_typed(
     w: Write,
-    made: Dip,
-    own: Quantity,
+    dip: Dip,
+    quantity: Quantity,
     case: RunContext,
     signal: str,
     value: float,
@@ -111,16 +113,18 @@ def add_typed(
     after_s: float | None,
 ) -> int:
     """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
-    check_typed(own, signal, value, temperature_c, after_s)
-    if made.entered and made.entered != signal:
-        raise InputError("signal", f"This cup was begun in another unit{own.unit_words}. Stay with that one.")
-    t_s = (w.now - made.started_at).total_seconds() if after_s is None else after_s
+    check_typed(quantity, signal, value, temperature_c, after_s)
+    if dip.entered and dip.entered != signal:
+        raise InputError("signal", f"This cup was begun in another unit{quantity.unit_words}. Stay with that one.")
+    t_s = (w.now - dip.started_at).total_seconds() if after_s is None else after_s
     if not 0 <= t_s <= samples.LONGEST_DIP.total_seconds():
         raise Refused("The probe has stood here for over three hours; dip it afresh.")
-    seq = samples.next_seq(w.session, made)
-    shown = value if signal != own.native else None
+    seq = samples.next_seq(w.session, dip)
+    shown = value if signal != quantity.native else None
     samples.store_samples(
-        w.session, made, [(seq, t_s, own.entries[signal].to_signal(value, temperature_c, case), temperature_c, shown)]
+        w.session,
+        dip,
+        [(seq, t_s, quantity.entries[signal].to_signal(value, temperature_c, case), temperature_c, shown)],
     )
     return seq
 

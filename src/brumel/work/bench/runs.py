@@ -123,7 +123,7 @@ def _repeats(w: Write, probe: Probe, run_id: str) -> uuid.UUID | None:
 
 def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> dict[str, str]:
     """The lot of every step that needs one, checked against the step's range."""
-    own = quantity_of(method.quantity)
+    quantity = quantity_of(method.quantity)
     faults: list[InputError] = []
     chosen: dict[str, str] = {}
     given = dict(cups)
@@ -145,8 +145,8 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> di
         nominal = standards.nominal(lot, method.quantity, probe)
         low, high = step.between
         if not low <= nominal <= high:
-            shown = f"pH {nominal:.2f}" if own.unit == "pH" else f"{nominal:.6g} {own.unit}"
-            takes = f"pH {low:g} to {high:g}" if own.unit == "pH" else f"{low:g} to {high:g} {own.unit}"
+            shown = f"pH {nominal:.2f}" if quantity.unit == "pH" else f"{nominal:.6g} {quantity.unit}"
+            takes = f"pH {low:g} to {high:g}" if quantity.unit == "pH" else f"{low:g} to {high:g} {quantity.unit}"
             faults.append(
                 InputError(
                     step.key, f"{lot.code} is {shown}; “{step.title}” takes {takes}.", value=nominal, low=low, high=high
@@ -173,38 +173,38 @@ def finish(
             raise Refused("This is a closing check; record it as one. It puts nothing into use.")
         if state.current is not None:
             raise Refused(f"“{state.current.spec.title}” is still open. Take it first, or abandon the run.")
-        found = verdict.run_result(w.session, state)
-        if found.fit is None:
-            reason = found.problem
+        result = verdict.run_result(w.session, state)
+        if result.fit is None:
+            reason = result.problem
             w.session.add(RunEnd(run_id=state.run.id, how="failed", at=w.now, by_id=actor.id, reason=reason))
             return w.finish(f"run:{run_id}", {"outcome": "failed", "reason": reason}, calibration=None)
-        outcome = found.verdict.outcome
+        outcome = result.verdict.outcome
         if use and outcome is Outcome.NOT:
             raise Refused("The verdict is “do not use”; this calibration cannot be used.")
         words = clean_reason(words, required=outcome is not Outcome.FIT)
-        made = Calibration(
+        calibration = Calibration(
             id=uuid.uuid4(),
             run_id=state.run.id,
             probe_id=state.run.probe_id,
             at=w.now,
             valid_until=w.now + timedelta(hours=state.method.valid_h.value),
-            signal=found.signal,
-            fit=found.fit.as_dict(),
-            verdict=found.verdict.as_dict(),
-            causes=[asdict(c) for c in found.causes],
-            as_found=list(found.as_found),
+            signal=result.signal,
+            fit=result.fit.as_dict(),
+            verdict=result.verdict.as_dict(),
+            causes=[asdict(c) for c in result.causes],
+            as_found=list(result.as_found),
             outcome=outcome.value,
             usable=use,
             decision=words,
             by_id=actor.id,
-            figures=found.fit.figures,
+            figures=result.fit.figures,
         )
-        w.session.add(made)
+        w.session.add(calibration)
         w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=words))
         w.session.flush()
-        _take_place(w, state, made)
+        _take_place(w, state, calibration)
         detail = {"outcome": outcome.value, "in_force": use, "decision": words}
-        return w.finish(f"run:{run_id}", detail, calibration=made.id)
+        return w.finish(f"run:{run_id}", detail, calibration=calibration.id)
 
 
 def abandon(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, reason: str) -> dict[str, Any]:
@@ -218,15 +218,17 @@ def abandon(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, reason: str
         return w.finish(f"run:{run_id}", {"reason": why}, run=run_id)
 
 
-def _take_place(w: Write, state: run_state.RunState, made: Calibration) -> None:
+def _take_place(w: Write, state: run_state.RunState, calibration: Calibration) -> None:
     """A repeat that is put into use takes the place of what it repeats."""
-    if state.run.repeats_id is None or not made.usable:
+    if state.run.repeats_id is None or not calibration.usable:
         return
     old = w.session.scalar(select(Calibration).where(Calibration.run_id == state.run.repeats_id))
     if old is not None and w.session.get(CalibrationWithdrawal, old.id) is None:
-        reason = f"repeated by calibration {made.number}"
+        reason = f"repeated by calibration {calibration.number}"
         w.session.add(
-            CalibrationWithdrawal(calibration_id=old.id, new_id=made.id, at=w.now, reason=reason, by_id=w.actor.id)
+            CalibrationWithdrawal(
+                calibration_id=old.id, new_id=calibration.id, at=w.now, reason=reason, by_id=w.actor.id
+            )
         )
 
 
@@ -235,12 +237,16 @@ def withdraw(desk: Desk, actor: User, key: uuid.UUID, *, calibration_id: str, re
     with desk.write(actor, key, "calibration.supersede") as w:
         if w.done:
             return w.done
-        found = w.session.get(Calibration, object_id(calibration_id, "calibration"))
-        if found is None:
+        calibration = w.session.get(Calibration, object_id(calibration_id, "calibration"))
+        if calibration is None:
             raise NotFound("There is no such calibration.")
-        w.session.execute(select(Probe.id).where(Probe.id == found.probe_id).with_for_update())
-        if w.session.get(CalibrationWithdrawal, found.id) is not None:
-            raise MovedOn(f"Calibration {found.number} was withdrawn already. Nothing was changed.")
+        w.session.execute(select(Probe.id).where(Probe.id == calibration.probe_id).with_for_update())
+        if w.session.get(CalibrationWithdrawal, calibration.id) is not None:
+            raise MovedOn(f"Calibration {calibration.number} was withdrawn already. Nothing was changed.")
         why = clean_reason(reason)
-        w.session.add(CalibrationWithdrawal(calibration_id=found.id, new_id=None, at=w.now, reason=why, by_id=actor.id))
-        return w.finish(f"calibration:{found.id}", {"number": found.number, "reason": why}, calibration=found.id)
+        w.session.add(
+            CalibrationWithdrawal(calibration_id=calibration.id, new_id=None, at=w.now, reason=why, by_id=actor.id)
+        )
+        return w.finish(
+            f"calibration:{calibration.id}", {"number": calibration.number, "reason": why}, calibration=calibration.id
+        )

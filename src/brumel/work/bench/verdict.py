@@ -32,13 +32,13 @@ class RunResult:
 def taken_points(state: RunState) -> list[CalibrationPoint]:
     """The standing points as core judges them."""
     ideal = state.quantity.ideal(state.run.probe)
-    found = []
+    points = []
     for s in state.steps:
         p = s.point
         if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
             continue
         shown = ideal.read(p.signal, p.temperature_c) if ideal and state.quantity.is_display(p.entered_as) else None
-        found.append(
+        points.append(
             CalibrationPoint(
                 s.name,
                 s.spec.role,
@@ -50,7 +50,7 @@ def taken_points(state: RunState) -> list[CalibrationPoint]:
                 p.expanded_uncertainty or 0.0,
             )
         )
-    return found
+    return points
 
 
 def run_result(session: Session, state: RunState) -> RunResult:
@@ -68,15 +68,15 @@ def run_result(session: Session, state: RunState) -> RunResult:
         if signal == "mixed":
             words = f"The cups were entered in different units{state.quantity.unit_words}; redo them in one."
             raise CannotFit("points", words)
-        found = state.quantity.assess(taken, state.method.judged_by(), terms)
+        fit = state.quantity.assess(taken, state.method.judged_by(), terms)
     except InputError as error:
         text = " ".join(str(f) for f in error.faults)
         source = "Nernst's law" if state.quantity.signal_unit == "mV" else "common practice, no source"
         row = CriterionRow("fit", "a fit through the points", None, "", "must be possible", Outcome.NOT, source, text)
         return RunResult(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
-    features |= found.features
-    causes = tuple(rank(features, faults)) if found.verdict.outcome is not Outcome.FIT else ()
-    return RunResult(found.fit, found.verdict, causes, _as_found(before, state, signal), signal)
+    features |= fit.features
+    causes = tuple(rank(features, faults)) if fit.verdict.outcome is not Outcome.FIT else ()
+    return RunResult(fit.fit, fit.verdict, causes, _as_found(before, state, signal), signal)
 
 
 def _terms(
@@ -127,12 +127,12 @@ def _doubts(points: list[tuple[StepState, Point]]) -> tuple[str, ...]:
 
 def _features(state: RunState, points: list[tuple[StepState, Point]]) -> dict[str, float]:
     """What the traces showed, by the names the fault files use."""
-    own = state.quantity
+    quantity = state.quantity
     shown = [(s, p.settling or {}) for s, p in points]
     steady = [r for s, r in shown if s.spec.vessel != "air"]
-    found: dict[str, float] = {
-        f"noise_{own.suffix}": max((r.get("noise") or 0.0 for r in steady), default=0.0),
-        f"drift_abs_{own.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in steady), default=0.0),
+    features: dict[str, float] = {
+        f"noise_{quantity.suffix}": max((r.get("noise") or 0.0 for r in steady), default=0.0),
+        f"drift_abs_{quantity.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in steady), default=0.0),
         "temperature_drift_abs_c_min": max((abs(r.get("temperature_drift") or 0.0) for r in steady), default=0.0),
         "steps": max((float(r.get("jumps") or 0) for r in steady), default=0.0),
         "cup_suspicions": float(
@@ -140,11 +140,11 @@ def _features(state: RunState, points: list[tuple[StepState, Point]]) -> dict[st
         ),
     }
     if state.run.source == "live":  # a few typed values cannot tell how long it took
-        found["settle_s"] = max((r.get("settle_s") or 0.0 for _, r in shown), default=0.0)
+        features["settle_s"] = max((r.get("settle_s") or 0.0 for _, r in shown), default=0.0)
     for _, r in shown:
         for name, value in (r.get("features") or {}).items():
-            found[name] = max(found.get(name, 0.0), float(value))
-    return found
+            features[name] = max(features.get(name, 0.0), float(value))
+    return features
 
 
 def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:
@@ -152,12 +152,12 @@ def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple
     if before is None or before.signal != signal:
         return ()
     old = kit.restored(before)
-    found = []
+    rows = []
     for q in taken_points(state):
         if q.role in ("zero", "left"):
             continue
         read = old.read(q.signal, q.temperature_c)
-        found.append(
+        rows.append(
             {
                 "cup": q.name,
                 "expected": q.expected,
@@ -166,4 +166,4 @@ def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple
                 "calibration": before.number,
             }
         )
-    return tuple(found)
+    return tuple(rows)

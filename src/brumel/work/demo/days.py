@@ -34,9 +34,9 @@ FAILED, UNSIGNED = 5, (2, 1)
 def day(desk: Desk, clock: Then, world: World, number: int) -> None:
     """Both rounds, then the closing checks; the lead decides and signs a day later."""
     with desk.read() as session:
-        found = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
+        planned = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
     sites = {s.id: s for s in world.sites.values()}
-    for round_id, order in found:
+    for round_id, order in planned:
         out = outings.start(desk, world.users["ansa"], uuid.uuid4(), round_id=str(round_id))["outing"]
         for site_id in order:
             clock.on(minutes=12)
@@ -45,14 +45,14 @@ def day(desk: Desk, clock: Then, world: World, number: int) -> None:
             visit(desk, clock, world.users["ansa"], site, probes, out)
         outings.end(desk, world.users["ansa"], uuid.uuid4(), outing_id=out)
     clock.on(minutes=35)
-    made = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
+    closing_ids = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
     if number not in UNSIGNED:
-        _decide(desk, world, made, number)
+        _decide(desk, world, closing_ids, number)
 
 
 def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe], outing_id: str = "") -> str:
     """One live sheet of a site, kept once the water has been in the probes a while. Returns the visit's id."""
-    made = rounds.start_visit(
+    started = rounds.start_visit(
         desk,
         actor,
         uuid.uuid4(),
@@ -62,31 +62,31 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe],
         outing_id=outing_id,
     )["visit"]
     for depth in site.depths or [None]:
-        rounds.dip(desk, actor, uuid.uuid4(), visit_id=made, depth_m=depth)
+        rounds.dip(desk, actor, uuid.uuid4(), visit_id=started, depth_m=depth)
         clock.on(seconds=90)
         with desk.sessions.begin() as session:
             for probe in probes:
-                found = kit.present_dip(session, probe.id)
-                if found and found.visit_id:
-                    simulator.advance(session, found, clock.at, upto_s=90)
+                present = kit.present_dip(session, probe.id)
+                if present and present.visit_id:
+                    simulator.advance(session, present, clock.at, upto_s=90)
         try:
-            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=made, early=True)
+            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=started, early=True)
         except Refused:
             why = "Read twice; the season and last night's weather explain it."
-            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=made, early=True, reason=why)
+            rounds.take_all(desk, actor, uuid.uuid4(), visit_id=started, early=True, reason=why)
     if demo_sites.group(site.kind) == "pool":
-        free = next(r.value for r in _kept(desk, made) if r.quantity == "chlorine")
+        free = next(r.value for r in _kept(desk, started) if r.quantity == "chlorine")
         rounds.by_hand(
             desk,
             actor,
             uuid.uuid4(),
-            visit_id=made,
+            visit_id=started,
             quantity="total_chlorine",
             value=round(free + 0.21, 2),
             method="tablet and colour, 10 mL",
             reason="The first weeks have no history.",
         )
-    return str(made)
+    return str(started)
 
 
 def _kept(desk: Desk, visit_id: str) -> list[Reading]:
@@ -109,13 +109,13 @@ def close(desk: Desk, clock: Then, world: World, key: str, lot: str, number: int
     return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn)["closing"])
 
 
-def _decide(desk: Desk, world: World, made: list[str], number: int) -> None:
+def _decide(desk: Desk, world: World, closing_ids: list[str], number: int) -> None:
     """What the lead makes of the day: brackets, corrects the one that drifted, and signs what is plain."""
     lead = world.users["ilka"]
-    for closing_id in made:
+    for closing_id in closing_ids:
         with desk.read() as session:
-            found = closing_checks.closing(session, closing_id)
-            decision = decisions.suggested(found)
+            closing_check = closing_checks.closing(session, closing_id)
+            decision = decisions.suggested(closing_check)
         decisions.decide(
             desk,
             lead,
@@ -181,7 +181,7 @@ def logged_week(desk: Desk, world: World) -> None:
     y = 9.3 + 1.1 * np.sin(2 * np.pi * (n - 90) / 288) - 0.0004 * n + np.random.default_rng(8).normal(0, 0.04, n.size)
     y[1260] = 16.4
     kept = [i for i in range(n.size) if not 700 <= i < 712]
-    made = logger.take_in(
+    taken_in = logger.take_in(
         desk,
         world.users["ansa"],
         uuid.uuid4(),
@@ -197,4 +197,4 @@ def logged_week(desk: Desk, world: World) -> None:
     lifted = logged.Service(
         before=8.71, after=9.28, beside_before=9.3, beside_after=9.26, standard_read=10.12, standard_value=10.05
     )
-    logger.record_service(desk, world.users["ansa"], uuid.uuid4(), series_id=made["log"], service=lifted)
+    logger.record_service(desk, world.users["ansa"], uuid.uuid4(), series_id=taken_in["log"], service=lifted)

@@ -136,12 +136,12 @@ TRUTHS: dict[str, dict[str, Any]] = {
 }
 
 
-def probes(found: dict[str, Meter], start: datetime) -> dict[str, Probe]:
+def probes(meters: dict[str, Meter], start: datetime) -> dict[str, Probe]:
     """Every probe by its short name."""
     return {
         key: Probe(
             id=uuid.uuid4(),
-            meter_id=found[meter].id,
+            meter_id=meters[meter].id,
             name=name,
             serial=serial,
             quantity=quantity,
@@ -170,7 +170,7 @@ def _ion(quantity: str, value: float, basis: str = "activity") -> dict[str, Any]
 
 def lots(now: datetime) -> dict[str, Lot]:
     """Every solution by its short name: measures, expiry and opening in days from now, open life, container."""
-    own = {"10": 6.93, "15": 6.90, "20": 6.88, "25": 6.86, "30": 6.85}
+    label_table = {"10": 6.93, "15": 6.90, "20": 6.88, "25": 6.86, "30": 6.85}
     both = {
         "ph": {"family": "label", "label": {"15": 4.00, "20": 4.00, "25": 4.01, "30": 4.02}, "u": 0.03},
         "conductivity": {"family": "label", "label": {"15": 3580, "20": 4010, "25": 4450, "30": 4900}, "u": 1.5},
@@ -181,7 +181,7 @@ def lots(now: datetime) -> dict[str, Lot]:
         "10": ("N10-090", "Buffer 10.01", _ph("10.01"), 200, 9, 30, "bottle"),
         "10old": ("N10-071", "Buffer 10.01", _ph("10.01"), -12, 70, 30, "bottle"),
         "10bad": ("N10-083", "Buffer 10.01", _ph("10.01"), 150, 60, 90, "bottle"),
-        "7label": ("K7-009", "Own buffer 6.86", _ph("phosphate", own), 120, 5, 60, "made"),
+        "7label": ("K7-009", "Own buffer 6.86", _ph("phosphate", label_table), 120, 5, 60, "made"),
         "7sachet": ("S7-440", "Buffer 7.01 sachet", _ph("7.01"), 330, None, 1, "sachet"),
         "7tablet": ("T7-012", "Tablet buffer 7", _ph("tablet-7", u=0.05), 400, None, 1, "tablet"),
         "74": ("K74-002", "Own buffer 7.41", _ph("phosphate-1:3.5", u=0.01), 120, 5, 60, "made"),

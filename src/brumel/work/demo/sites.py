@@ -262,7 +262,7 @@ def make(session: Session) -> dict[str, Site]:
 
 def rounds(sites: dict[str, Site], starts: date) -> list[Round]:
     """The farm and the lido on Tuesdays, the lagoon every other Thursday."""
-    made = []
+    saved_rounds = []
     for name, rule, leave, keys in (
         (
             "Farm and lido",
@@ -274,8 +274,8 @@ def rounds(sites: dict[str, Site], starts: date) -> list[Round]:
     ):
         one = Round(id=uuid.uuid4(), name=name, rule=rule, starts=starts, leave_at=leave, zone=ZONE, note="")
         one.stops = [RoundStop(place=i, site_id=sites[k].id) for i, k in enumerate(keys)]
-        made.append(one)
-    return made
+        saved_rounds.append(one)
+    return saved_rounds
 
 
 def _layers(key: str, season: float) -> dict[str, float]:

@@ -130,8 +130,10 @@ def _aged(number: int, age: float) -> dict[str, dict[str, Any]]:
 def _begin(desk: Desk, clock: Then, world: World) -> None:
     """The first day: settings recorded, the thermometer checked, tips hydrated since yesterday."""
     ansa = world.users["ansa"]
-    for key, own in (("A", SETTINGS), ("B", {**SETTINGS, "cell_constant": 10.0}), ("C", SETTINGS)):
-        kit.record_settings(desk, ansa, uuid.uuid4(), meter_id=str(world.meters[key].id), settings=own, reason="")
+    for key, settings_by_set in (("A", SETTINGS), ("B", {**SETTINGS, "cell_constant": 10.0}), ("C", SETTINGS)):
+        kit.record_settings(
+            desk, ansa, uuid.uuid4(), meter_id=str(world.meters[key].id), settings=settings_by_set, reason=""
+        )
     _one(desk, clock, world, "A8", "temp-two-points", {})
 
 

@@ -14,26 +14,26 @@ from brumel.store.tables import Calibration, CalibrationWithdrawal, Maintenance,
 from brumel.work.quantities.book import quantity_of
 
 
-def restored(found: Calibration) -> Fitted:
+def restored(calibration: Calibration) -> Fitted:
     """The fit of a calibration, ready to read with; where the meter itself was adjusted, its display is taken as it is."""
-    own = quantity_of(found.run.probe.quantity)
-    if found.run.conditions.get("adjusted") and own.is_display(found.signal):
-        ideal = own.ideal(found.run.probe)
+    quantity = quantity_of(calibration.run.probe.quantity)
+    if calibration.run.conditions.get("adjusted") and quantity.is_display(calibration.signal):
+        ideal = quantity.ideal(calibration.run.probe)
         if ideal is not None:
             return ideal
-    return own.restore(found.fit)
+    return quantity.restore(calibration.fit)
 
 
-def first_gain(session: Session, found: Probe, now: datetime) -> float | None:
+def first_gain(session: Session, probe: Probe, now: datetime) -> float | None:
     """The gain of the first good calibration since the last new membrane [%]; None where there is none."""
-    if found.quantity != "oxygen":
+    if probe.quantity != "oxygen":
         return None
     since = select(func.max(Maintenance.at)).where(
-        Maintenance.probe_id == found.id, Maintenance.what == "membrane", Maintenance.at <= now
+        Maintenance.probe_id == probe.id, Maintenance.what == "membrane", Maintenance.at <= now
     )
-    start = session.scalar(since) or found.in_service
+    start = session.scalar(since) or probe.in_service
     query = select(Calibration.figures["gain_percent"].astext.cast(Double)).where(
-        Calibration.probe_id == found.id,
+        Calibration.probe_id == probe.id,
         Calibration.at > start,
         Calibration.at <= now,
         Calibration.outcome != "not",
@@ -65,8 +65,8 @@ def last_usable(
     """The newest calibration that may back readings; with `full`, one that measured a slope."""
     query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, _standing())
     if full:
-        own = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
-        if own == "ph":
+        quantity = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
+        if quantity == "ph":
             query = query.where(Calibration.fit["kind"].astext != "offset")
     if before:
         query = query.where(Calibration.at <= before)

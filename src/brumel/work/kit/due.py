@@ -30,24 +30,24 @@ class Due:
 
 def due_items(session: Session, now: datetime) -> list[Due]:
     """Everything that falls due: calibrations, waits that end, maintenance, solutions; the earliest first."""
-    found: list[Due] = []
+    items: list[Due] = []
     for probe in probes.probes_in_service(session):
         newest = calibrations.latest_calibration(session, probe.id, now)
         waiting = maintenance.conditioning(session, probe, now)
         if waiting:
-            found.append(Due(f"ready-{waiting.done.id}", "ready to calibrate", probe.name, waiting.ready_at, probe.id))
+            items.append(Due(f"ready-{waiting.done.id}", "ready to calibrate", probe.name, waiting.ready_at, probe.id))
         elif newest and newest.usable:
-            found.append(Due(f"calibrate-{newest.id}", "calibrate again", probe.name, newest.valid_until, probe.id))
+            items.append(Due(f"calibrate-{newest.id}", "calibrate again", probe.name, newest.valid_until, probe.id))
         done = maintenance_history(session, probe.id, 200)
         for what, spec in maintenance_kinds(probe).items():
             if every := interval_days(probe, what):
                 last = next((d.at for d in done if d.what == what), probe.in_service)
                 at = last + timedelta(days=every)
-                found.append(
+                items.append(
                     Due(f"{what}-{probe.id}-{last:%Y%m%d}", f"due to be {spec.words}", probe.name, at, probe.id)
                 )
     for view in lots.lots_on_shelf(session, now):
         lot = view.lot
         ends = [lot.expires_on] + ([lot.opened_at + timedelta(days=lot.open_days)] if lot.opened_at else [])
-        found.append(Due(f"lot-{lot.id}", "replace the solution", f"{lot.code}, {lot.name}", min(ends)))
-    return sorted(found, key=lambda d: (d.at, d.subject))
+        items.append(Due(f"lot-{lot.id}", "replace the solution", f"{lot.code}, {lot.name}", min(ends)))
+    return sorted(items, key=lambda d: (d.at, d.subject))

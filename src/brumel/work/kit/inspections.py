@@ -32,26 +32,26 @@ def inspect(
             return w.done
         probe = probes.probe_of(w.session, probe_id)
         faults: list[InputError] = []
-        found: dict[str, str] = {}
+        noted: dict[str, str] = {}
         for item in items_for(probe.quantity, probe.kind):
             answer = seen.get(item.key, "")
             if answer != "good" and answer not in {f.key for f in item.findings}:
                 faults.append(InputError(item.key, f"{item.question} Choose what you see."))
-            found[item.key] = answer
+            noted[item.key] = answer
         raise_faults(faults)
-        blocking = [f.words for f in findings(probe, found) if f.blocks]
+        blocking = [f.words for f in findings(probe, noted) if f.blocks]
         note = clean_reason(note, required=False) or ", ".join(blocking)
-        made = Inspection(
+        inspection = Inspection(
             id=uuid.uuid4(),
             probe_id=probe.id,
             at=w.now,
-            findings=found,
+            findings=noted,
             blocks=bool(blocking),
             note=note,
             by_id=actor.id,
         )
-        w.session.add(made)
-        return w.finish(f"probe:{probe.id}", {"findings": found, "blocks": bool(blocking)}, inspection=made.id)
+        w.session.add(inspection)
+        return w.finish(f"probe:{probe.id}", {"findings": noted, "blocks": bool(blocking)}, inspection=inspection.id)
 
 
 def findings(probe: Probe, seen: Mapping[str, str]) -> tuple[InspectionFinding, ...]:

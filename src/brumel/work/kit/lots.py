@@ -135,23 +135,23 @@ def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None
     what = {"ph": "a pH"}.get(new.quantity, "a value")
     unit, low, high = standards.LABELS[new.quantity]
     before = len(faults)
-    found: dict[float, float] = {}
+    label: dict[float, float] = {}
     for number, line in enumerate(lines[:40], 1):
         match = _LABEL_LINE.match(line)
         if not match:
             faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and {what}."))
             continue
         t, value = (float(part.replace(",", ".")) for part in match.groups())
-        if t in found:
+        if t in label:
             faults.append(InputError("label", f"Label, line {number}: {t:g} °C stands twice."))
-        found[t] = value
-    if found and len(faults) == before:
+        label[t] = value
+    if label and len(faults) == before:
         field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")
         try:
-            label_rows(found, field, low, high, standards.ALONE_C[new.quantity], Door())
+            label_rows(label, field, low, high, standards.ALONE_C[new.quantity], Door())
         except InputError as error:
             faults += error.faults
-    return {f"{t:g}": value for t, value in sorted(found.items())}
+    return {f"{t:g}": value for t, value in sorted(label.items())}
 
 
 def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
@@ -176,9 +176,9 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
             faults.append(OutOfRange("ionic_strength_mol_l", new.strength, 0, 0.5))
     if new.quantity == "redox" and label is not None and new.against not in ELECTRODES:
         faults.append(InputError("electrode", "Say against which reference electrode the label states its value."))
-    found: dict[str, Any] = {"family": new.family if new.family in families else "label", "label": label, "u": u}
+    stored: dict[str, Any] = {"family": new.family if new.family in families else "label", "label": label, "u": u}
     extra = {"basis": new.basis, "against": new.against, "strength": new.strength}
-    return found | {k: v for k, v in extra.items() if v}
+    return stored | {k: v for k, v in extra.items() if v}
 
 
 def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, Any]:
@@ -221,21 +221,21 @@ def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, A
 
 def _day(text: str, faults: list[InputError]) -> datetime | None:
     try:
-        found = datetime.strptime(text.strip(), "%Y-%m-%d").replace(tzinfo=UTC)
+        midnight = datetime.strptime(text.strip(), "%Y-%m-%d").replace(tzinfo=UTC)
     except ValueError:
         faults.append(InputError("expires_on", f"Expiry “{text[:20]}” is not a date like 2027-05-31."))
         return None
-    if not 2000 <= found.year <= 2100:
-        faults.append(InputError("expires_on", f"Expiry {found.year} is not a year between 2000 and 2100."))
+    if not 2000 <= midnight.year <= 2100:
+        faults.append(InputError("expires_on", f"Expiry {midnight.year} is not a year between 2000 and 2100."))
         return None
-    return found + timedelta(days=1, seconds=-1)
+    return midnight + timedelta(days=1, seconds=-1)
 
 
 def _lot(session: Session, lot_id: str) -> Lot:
-    found = session.get(Lot, object_id(lot_id, "solution"))
-    if found is None:
+    lot = session.get(Lot, object_id(lot_id, "solution"))
+    if lot is None:
         raise NotFound("There is no such solution.")
-    return found
+    return lot
 
 
 def open_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str) -> dict[str, Any]:

@@ -24,16 +24,16 @@ def last_maintenance(session: Session, probe_id: uuid.UUID, before: datetime) ->
     return session.scalar(query.order_by(Maintenance.at.desc()).limit(1))
 
 
-def maintenance_words(found: Probe, done: Maintenance) -> tuple[str, str]:
+def maintenance_words(probe: Probe, done: Maintenance) -> tuple[str, str]:
     """What was done and what the probe does meanwhile, in words."""
-    spec = load_maintenance().get(found.quantity, {}).get(done.what)
+    spec = load_maintenance().get(probe.quantity, {}).get(done.what)
     return (spec.words, spec.meanwhile) if spec else (done.what, "")
 
 
-def hours_since(session: Session, found: Probe, what: str, now: datetime) -> float | None:
+def hours_since(session: Session, probe: Probe, what: str, now: datetime) -> float | None:
     """Hours since something was last done to a probe; None where it never was."""
     query = select(Maintenance.at).where(
-        Maintenance.probe_id == found.id, Maintenance.what == what, Maintenance.at <= now
+        Maintenance.probe_id == probe.id, Maintenance.what == what, Maintenance.at <= now
     )
     at = session.scalar(query.order_by(Maintenance.at.desc()).limit(1))
     return None if at is None else (now - at).total_seconds() / 3600
@@ -57,8 +57,8 @@ def wait_h(probe: Probe, what: str) -> float:
 
 def interval_days(probe: Probe, what: str) -> int | None:
     """How often it is due: the probe's own interval, else the default; None or 0 where only on need [d]."""
-    own = probe.intervals.get(what)
-    return (int(own) or None) if own is not None else maintenance_kinds(probe)[what].every_days
+    interval = probe.intervals.get(what)
+    return (int(interval) or None) if interval is not None else maintenance_kinds(probe)[what].every_days
 
 
 def record_maintenance(
@@ -177,22 +177,22 @@ class Wait:
 LONGEST_WAIT = timedelta(days=14)
 
 
-def conditioning(session: Session, found: Probe, now: datetime) -> Wait | None:
+def conditioning(session: Session, probe: Probe, now: datetime) -> Wait | None:
     """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
-    return waits(session, [found], now).get(found.id)
+    return waits(session, [probe], now).get(probe.id)
 
 
 def waits(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Wait]:
     """The waits that still run, by probe."""
-    own = {p.id: p for p in probes}
+    by_id = {p.id: p for p in probes}
     query = select(Maintenance).where(
-        Maintenance.probe_id.in_(own), Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT
+        Maintenance.probe_id.in_(by_id), Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT
     )
-    found: dict[uuid.UUID, Wait] = {}
+    waiting: dict[uuid.UUID, Wait] = {}
     for done in session.scalars(query):
-        probe = own[done.probe_id]
+        probe = by_id[done.probe_id]
         hours = probe.waits.get(done.what)
         ready = done.ready_at if hours is None else done.at + timedelta(hours=float(hours))
-        if ready > now and (done.probe_id not in found or ready > found[done.probe_id].ready_at):
-            found[done.probe_id] = Wait(done, *maintenance_words(probe, done), ready)
-    return found
+        if ready > now and (done.probe_id not in waiting or ready > waiting[done.probe_id].ready_at):
+            waiting[done.probe_id] = Wait(done, *maintenance_words(probe, done), ready)
+    return waiting

@@ -22,10 +22,10 @@ from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write
 
 def meter_of(session: Session, meter_id: str | uuid.UUID) -> Meter:
     """One meter by id; the front door for everything that names a meter."""
-    found = session.get(Meter, object_id(meter_id, "meter"))
-    if found is None:
+    meter = session.get(Meter, object_id(meter_id, "meter"))
+    if meter is None:
         raise NotFound("There is no such meter.")
-    return found
+    return meter
 
 
 def meters_in_service(session: Session) -> list[Meter]:
@@ -83,24 +83,24 @@ def raise_faults(faults: list[InputError]) -> None:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
 
 
-def _meter(w: Write, given: MeterForm, own: uuid.UUID | None) -> dict[str, str]:
+def _meter(w: Write, given: MeterForm, meter_id: uuid.UUID | None) -> dict[str, str]:
     faults: list[InputError] = []
-    found = {
+    fields = {
         "name": clean_words("name", "Name", given.name, 2, 40, faults),
         "serial": given.serial.strip(),
         "link": given.link,
         "description": clean_words("description", "Description", given.description, 0, 200, faults),
         "firmware": clean_words("firmware", "Firmware", given.firmware, 0, 30, faults),
     }
-    if not SERIAL.match(found["serial"]):
+    if not SERIAL.match(fields["serial"]):
         faults.append(InputError("serial", "Serial takes letters, digits, blanks, . _ / and -, at most 40."))
     if given.link not in LINKS:
         faults.append(InputError("link", "Say how its readings come: typed, or by a link."))
-    twin = select(Meter.id).where(Meter.name == found["name"], Meter.retired_at.is_(None))
-    if w.session.scalar(twin if own is None else twin.where(Meter.id != own)):
-        faults.append(InputError("name", f"There is a meter “{found['name']}” already."))
+    twin = select(Meter.id).where(Meter.name == fields["name"], Meter.retired_at.is_(None))
+    if w.session.scalar(twin if meter_id is None else twin.where(Meter.id != meter_id)):
+        faults.append(InputError("name", f"There is a meter “{fields['name']}” already."))
     raise_faults(faults)
-    return found
+    return fields
 
 
 def save_meter(desk: Desk, actor: User, key: uuid.UUID, given: MeterForm, meter_id: str = "") -> dict[str, Any]:
@@ -108,16 +108,16 @@ def save_meter(desk: Desk, actor: User, key: uuid.UUID, given: MeterForm, meter_
     with desk.write(actor, key, "meter.save") as w:
         if w.done:
             return w.done
-        found = meter_of(w.session, meter_id) if meter_id else None
-        values = _meter(w, given, found.id if found else None)
-        if found is None:
-            found = Meter(id=uuid.uuid4(), **values)
-            w.session.add(found)
+        meter = meter_of(w.session, meter_id) if meter_id else None
+        values = _meter(w, given, meter.id if meter else None)
+        if meter is None:
+            meter = Meter(id=uuid.uuid4(), **values)
+            w.session.add(meter)
             w.session.flush()
         else:
             for name, value in values.items():
-                setattr(found, name, value)
-        return w.finish(f"meter:{found.id}", dict(values), meter=found.id)
+                setattr(meter, name, value)
+        return w.finish(f"meter:{meter.id}", dict(values), meter=meter.id)
 
 
 def retire_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
@@ -125,11 +125,11 @@ def retire_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reas
     with desk.write(actor, key, "meter.retire") as w:
         if w.done:
             return w.done
-        found, why = meter_of(w.session, meter_id), clean_reason(reason)
-        if w.session.scalar(select(Probe.id).where(Probe.meter_id == found.id, Probe.retired_at.is_(None)).limit(1)):
-            raise Refused(f"{found.name} still has probes. Move or retire them first.")
-        found.retired_at = w.now
-        return w.finish(f"meter:{found.id}", {"reason": why}, meter=found.id)
+        meter, why = meter_of(w.session, meter_id), clean_reason(reason)
+        if w.session.scalar(select(Probe.id).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)).limit(1)):
+            raise Refused(f"{meter.name} still has probes. Move or retire them first.")
+        meter.retired_at = w.now
+        return w.finish(f"meter:{meter.id}", {"reason": why}, meter=meter.id)
 
 
 def restore_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
@@ -139,11 +139,11 @@ def restore_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, rea
     with desk.write(actor, key, "meter.restore") as w:
         if w.done:
             return w.done
-        found, why = meter_of(w.session, meter_id), clean_reason(reason)
-        if found.retired_at is None:
-            raise MovedOn(f"{found.name} is in service already.")
-        found.retired_at = None
-        return w.finish(f"meter:{found.id}", {"reason": why}, meter=found.id)
+        meter, why = meter_of(w.session, meter_id), clean_reason(reason)
+        if meter.retired_at is None:
+            raise MovedOn(f"{meter.name} is in service already.")
+        meter.retired_at = None
+        return w.finish(f"meter:{meter.id}", {"reason": why}, meter=meter.id)
 
 
 def new_token(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str) -> dict[str, Any]:
@@ -153,12 +153,12 @@ def new_token(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str) -> dict
     with desk.write(actor, key, "meter.token") as w:
         if w.done:
             return {**w.done, "token": ""}
-        found = meter_of(w.session, meter_id)
-        if found.link != "sdi12":
-            raise Refused(f"{found.name} has no link. Set it to “a link” first.")
+        meter = meter_of(w.session, meter_id)
+        if meter.link != "sdi12":
+            raise Refused(f"{meter.name} has no link. Set it to “a link” first.")
         token = secrets.token_urlsafe(24)
-        found.token_hash = token_hash(token)
-        return {**w.finish(f"meter:{found.id}", {}, meter=found.id), "token": token}
+        meter.token_hash = token_hash(token)
+        return {**w.finish(f"meter:{meter.id}", {}, meter=meter.id), "token": token}
 
 
 def token_hash(token: str) -> str:
@@ -177,9 +177,9 @@ def record_settings(
         if w.done:
             return w.done
         meter = meter_of(w.session, meter_id)
-        found = meter_settings.checked(settings)
+        checked_settings = meter_settings.checked(settings)
         last = last_settings(w.session, meter.id)
-        changed = meter_settings.changes(last.settings, found) if last else ()
+        changed = meter_settings.changes(last.settings, checked_settings) if last else ()
         why = clean_reason(reason, required=False)
         if changed and len(why) < 3:
             raise Refused(
@@ -187,14 +187,14 @@ def record_settings(
                 + " ".join(c.sentence for c in changed)
                 + " Say why, so that it is known."
             )
-        made = MeterSettings(
+        recorded = MeterSettings(
             id=uuid.uuid4(),
             meter_id=meter.id,
             at=w.now,
-            settings=found,
+            settings=checked_settings,
             changes=[c.sentence for c in changed],
             reason=why,
             by_id=actor.id,
         )
-        w.session.add(made)
-        return w.finish(f"meter:{meter.id}", {"changes": made.changes, "reason": why}, recorded=made.id)
+        w.session.add(recorded)
+        return w.finish(f"meter:{meter.id}", {"changes": recorded.changes, "reason": why}, recorded=recorded.id)

@@ -32,18 +32,18 @@ def _newest(session: Session) -> dict[str, MethodVersion]:
 
 def methods_in_use(session: Session, quantity: str = "") -> dict[str, Method]:
     """All methods in use by key, in the order they are offered; the site's own stand before the shipped ones."""
-    own = _newest(session)
-    made = {k: Method.model_validate(v.body) for k, v in own.items() if not v.retired}
-    shipped = {k: m for k, m in load_methods().items() if k not in own}
-    found = {**{k: m for k, m in made.items() if k not in load_methods()}, **shipped}
-    found |= {k: m for k, m in made.items() if k in load_methods()}
-    return {k: m for k, m in found.items() if not quantity or m.quantity == quantity}
+    versions = _newest(session)
+    own_methods = {k: Method.model_validate(v.body) for k, v in versions.items() if not v.retired}
+    shipped = {k: m for k, m in load_methods().items() if k not in versions}
+    in_use = {**{k: m for k, m in own_methods.items() if k not in load_methods()}, **shipped}
+    in_use |= {k: m for k, m in own_methods.items() if k in load_methods()}
+    return {k: m for k, m in in_use.items() if not quantity or m.quantity == quantity}
 
 
 def methods_by_quantity(session: Session) -> list[tuple[str, list[Method]]]:
     """All methods in use, quantity by quantity in the order of a calibration session."""
-    found = methods_in_use(session).values()
-    return [(q, [m for m in found if m.quantity == q]) for q in ORDER]
+    in_use = methods_in_use(session).values()
+    return [(q, [m for m in in_use if m.quantity == q]) for q in ORDER]
 
 
 def method(session: Session, key: str) -> Method | None:
@@ -73,15 +73,15 @@ def method_versions(session: Session, key: str) -> list[MethodVersion]:
     return list(session.scalars(query))
 
 
-def method_for_probe(found: Method, probe: Probe) -> Method:
+def method_for_probe(method: Method, probe: Probe) -> Method:
     """The method with the probe's own limits and stowing in place of its own; the record of the probe wins."""
-    limits = dict(found.limits)
+    limits = dict(method.limits)
     for name, body in probe.limits.items():
         if name in limits:
             kind = BandSpec if isinstance(limits[name], BandSpec) else Limit
             limits[name] = kind.model_validate(body)
-    stow = f"{probe.storage} (the probe's own record)" if probe.storage else found.stow
-    return found.model_copy(update={"limits": limits, "stow": stow})
+    stow = f"{probe.storage} (the probe's own record)" if probe.storage else method.stow
+    return method.model_copy(update={"limits": limits, "stow": stow})
 
 
 USUAL = {
@@ -103,8 +103,8 @@ def default_method(session: Session, probe: Probe) -> Method:
     can be started with it.
     """
     key = USUAL[probe.quantity]
-    if (found := method(session, key)) is not None:
-        return found
+    if (candidate := method(session, key)) is not None:
+        return candidate
     others = methods_in_use(session, probe.quantity)
     if others:
         return next(iter(others.values()))
@@ -136,17 +136,27 @@ def save_method(
                 "here."
             )
         try:
-            found = Method.model_validate({**body, "version": number + 1})
+            checked_method = Method.model_validate({**body, "version": number + 1})
         except ValidationError as error:
             faults = method_faults("Method", error)
             raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
         w.session.add(
             MethodVersion(
-                key=found.key, version=found.version, body=found.stored(), reason=why, at=w.now, by_id=actor.id
+                key=checked_method.key,
+                version=checked_method.version,
+                body=checked_method.stored(),
+                reason=why,
+                at=w.now,
+                by_id=actor.id,
             )
         )
-        detail = {"key": found.key, "version": found.version, "reason": why, "body": found.stored()}
-        return w.finish(f"method:{found.key}", detail, key=found.key, version=found.version)
+        detail = {
+            "key": checked_method.key,
+            "version": checked_method.version,
+            "reason": why,
+            "body": checked_method.stored(),
+        }
+        return w.finish(f"method:{checked_method.key}", detail, key=checked_method.key, version=checked_method.version)
 
 
 def retire_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
@@ -156,28 +166,28 @@ def retire_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, r
     with desk.write(actor, key, "method.retire") as w:
         if w.done:
             return w.done
-        found = method(w.session, method_key)
-        if found is None:
+        current = method(w.session, method_key)
+        if current is None:
             raise NotFound("There is no such method in use.")
-        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{found.quantity}"))))
-        if len(methods_in_use(w.session, found.quantity)) == 1:
+        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{current.quantity}"))))
+        if len(methods_in_use(w.session, current.quantity)) == 1:
             raise Refused(
-                f"“{found.title}” is the last method in use for its quantity; without one no such probe could be "
+                f"“{current.title}” is the last method in use for its quantity; without one no such probe could be "
                 "calibrated. Put another in use first."
             )
         why = clean_reason(reason)
         w.session.add(
             MethodVersion(
-                key=found.key,
-                version=found.version + 1,
-                body=found.stored(),
+                key=current.key,
+                version=current.version + 1,
+                body=current.stored(),
                 retired=True,
                 reason=why,
                 at=w.now,
                 by_id=actor.id,
             )
         )
-        return w.finish(f"method:{found.key}", {"key": found.key, "reason": why}, key=found.key)
+        return w.finish(f"method:{current.key}", {"key": current.key, "reason": why}, key=current.key)
 
 
 def restore_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
@@ -205,8 +215,8 @@ def restore_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, 
 
 def retired_methods(session: Session) -> list[Method]:
     """The methods that were taken out of use, by title, as they last were."""
-    found = [Method.model_validate(v.body) for v in _newest(session).values() if v.retired]
-    return sorted(found, key=lambda m: m.title)
+    retired = [Method.model_validate(v.body) for v in _newest(session).values() if v.retired]
+    return sorted(retired, key=lambda m: m.title)
 
 
 def new_method_key(session: Session, title: str, quantity: str) -> str:

@@ -57,18 +57,18 @@ class Life:
 
 def life_of_probe(session: Session, probe: Probe) -> Life:
     """The life of a probe, oldest first. What a run did not measure (a carried slope, a check's cell) is left out."""
-    own = quantity_of(probe.quantity)
+    quantity = quantity_of(probe.quantity)
     past = list(reversed(calibrations.recent_calibrations(session, probe.id, LONGEST_LIFE)))
     method = methods.method_for_probe(methods.default_method(session, probe), probe)
     renewed = _renewed(session, probe)
-    strands = [_followed(strand, past, method, renewed) for strand in own.strands]
+    strands = [_followed(strand, past, method, renewed) for strand in quantity.strands]
     settle = calibrations.settle_times(session, [c.run_id for c in past])
     timed = [c for c in past if c.run_id in settle]
     strands.append(_strand(("settling", "slowest cup", "s", 3.0, 0), timed, [settle[c.run_id] for c in timed], None))
     if errors := [(c, _as_found(c)) for c in past if _as_found(c) is not None]:
         strands.append(
             _strand(
-                ("as_found", "error as found", own.unit, 0.0, own.digits),
+                ("as_found", "error as found", quantity.unit, 0.0, quantity.digits),
                 [c for c, _ in errors],
                 [e for _, e in errors if e is not None],
                 None,
@@ -98,9 +98,9 @@ def installations(session: Session, probe: Probe) -> list[ProbeInstallation]:
     )
 
 
-def _as_found(found: Calibration) -> float | None:
+def _as_found(calibration: Calibration) -> float | None:
     """The largest error in the run's cups before adjusting, signed."""
-    return max((float(a["error"]) for a in found.as_found), key=abs, default=None)
+    return max((float(a["error"]) for a in calibration.as_found), key=abs, default=None)
 
 
 def _followed(
@@ -119,13 +119,13 @@ def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | Non
     """Limits of what is judged against a nominal value or a tolerance, put on the drawing's own scale."""
     limits = method.judged_by()
     if key == "cell_constant" and past:
-        nominal, found = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
-        at = [float(f"{nominal * (1 + v / 100):.4g}") for v in (*found.fit, *found.care)]
-        return Band(at[0], at[1], at[2], at[3], source=found.source)
+        nominal, nominal_and_band = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
+        at = [float(f"{nominal * (1 + v / 100):.4g}") for v in (*nominal_and_band.fit, *nominal_and_band.care)]
+        return Band(at[0], at[1], at[2], at[3], source=nominal_and_band.source)
     if key == "gain_percent" and past:
-        first, found = float(past[0].figures["gain_percent"]), method.band("gain")
-        at = [float(f"{first * v / 100:.3g}") for v in (*found.fit, *found.care)]
-        return Band(at[0], at[1], at[2], at[3], source=found.source)
+        first, nominal_and_band = float(past[0].figures["gain_percent"]), method.band("gain")
+        at = [float(f"{first * v / 100:.3g}") for v in (*nominal_and_band.fit, *nominal_and_band.care)]
+        return Band(at[0], at[1], at[2], at[3], source=nominal_and_band.source)
     name = {"zero_mg_l": "zero", "error_mv": "tolerance", "error_c": "tolerance", "error_mg_l": "tolerance"}.get(
         key, ""
     )

@@ -52,9 +52,9 @@ class ProbeForm:
 # -- probes
 
 
-def _probe(w: Write, given: ProbeForm, own: Probe | None) -> dict[str, Any]:
+def _probe(w: Write, given: ProbeForm, probe: Probe | None) -> dict[str, Any]:
     faults: list[InputError] = []
-    quantity = own.quantity if own else given.quantity
+    quantity = probe.quantity if probe else given.quantity
     name = clean_words("name", "Name", given.name, 2, 40, faults)
     if quantity not in ORDER:
         faults.append(InputError("quantity", "Choose what the probe measures."))
@@ -63,7 +63,7 @@ def _probe(w: Write, given: ProbeForm, own: Probe | None) -> dict[str, Any]:
     if not SERIAL.match(given.serial.strip()):
         faults.append(InputError("serial", "Serial takes letters, digits, blanks, . _ / and -, at most 40."))
     twin = select(Probe.id).where(Probe.name == name, Probe.retired_at.is_(None))
-    if w.session.scalar(twin if own is None else twin.where(Probe.id != own.id)):
+    if w.session.scalar(twin if probe is None else twin.where(Probe.id != probe.id)):
         faults.append(InputError("name", f"There is a probe “{name}” already."))
     door = Door()
     if given.cable_m is not None:
@@ -91,10 +91,10 @@ def _probe(w: Write, given: ProbeForm, own: Probe | None) -> dict[str, Any]:
     }
 
 
-def _free_address(w: Write, meter: Meter, address: str, own: uuid.UUID | None) -> None:
+def _free_address(w: Write, meter: Meter, address: str, probe_id: uuid.UUID | None) -> None:
     query = select(Probe.name).where(Probe.meter_id == meter.id, Probe.address == address, Probe.retired_at.is_(None))
-    if own is not None:
-        query = query.where(Probe.id != own)
+    if probe_id is not None:
+        query = query.where(Probe.id != probe_id)
     taken = w.session.scalar(query) if address else None
     if taken:
         raise InputError("address", f"Address “{address}” on {meter.name} belongs to {taken} already.")
@@ -105,12 +105,12 @@ def save_probe(desk: Desk, actor: User, key: uuid.UUID, given: ProbeForm, probe_
     with desk.write(actor, key, "probe.save") as w:
         if w.done:
             return w.done
-        found = probes.probe_of(w.session, probe_id) if probe_id else None
-        values = _probe(w, given, found)
-        meter = found.meter if found else meters.meter_of(w.session, given.meter_id)
-        _free_address(w, meter, values["address"], found.id if found else None)
-        if found is None:
-            found = Probe(
+        probe = probes.probe_of(w.session, probe_id) if probe_id else None
+        values = _probe(w, given, probe)
+        meter = probe.meter if probe else meters.meter_of(w.session, given.meter_id)
+        _free_address(w, meter, values["address"], probe.id if probe else None)
+        if probe is None:
+            probe = Probe(
                 id=uuid.uuid4(),
                 meter_id=meter.id,
                 quantity=given.quantity,
@@ -120,19 +120,19 @@ def save_probe(desk: Desk, actor: User, key: uuid.UUID, given: ProbeForm, probe_
                 limits={},
                 **values,
             )
-            w.session.add(found)
+            w.session.add(probe)
             w.session.flush()
             w.session.add(
                 ProbeInstallation(
-                    probe_id=found.id, meter_id=meter.id, at=w.now, reason="put in service", by_id=actor.id
+                    probe_id=probe.id, meter_id=meter.id, at=w.now, reason="put in service", by_id=actor.id
                 )
             )
         else:
-            if probes.open_run(w.session, found.id):
-                raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
+            if probes.open_run(w.session, probe.id):
+                raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
             for name, value in values.items():
-                setattr(found, name, value)
-        return w.finish(f"probe:{found.id}", values, probe=found.id)
+                setattr(probe, name, value)
+        return w.finish(f"probe:{probe.id}", values, probe=probe.id)
 
 
 def move_probe(
@@ -142,25 +142,25 @@ def move_probe(
     with desk.write(actor, key, "probe.move") as w:
         if w.done:
             return w.done
-        found, to, why = (
+        probe, to, why = (
             probes.probe_of(w.session, probe_id),
             meters.meter_of(w.session, meter_id),
             clean_reason(reason),
         )
-        if found.retired_at or to.retired_at:
+        if probe.retired_at or to.retired_at:
             raise Refused("What is retired cannot be fitted.")
-        if probes.open_run(w.session, found.id):
-            raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
-        if to.id == found.meter_id:
-            raise Refused(f"{found.name} is on {to.name} already.")
+        if probes.open_run(w.session, probe.id):
+            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+        if to.id == probe.meter_id:
+            raise Refused(f"{probe.name} is on {to.name} already.")
         address = address.strip()
         if address and not re.fullmatch(r"[0-9A-Za-z]", address):
             raise InputError("address", "Address on the link is one letter or digit.")
-        _free_address(w, to, address, found.id)
-        w.session.add(ProbeInstallation(probe_id=found.id, meter_id=to.id, at=w.now, reason=why, by_id=actor.id))
-        detail = {"from": found.meter.name, "to": to.name, "reason": why}
-        found.meter_id, found.address = to.id, address
-        return w.finish(f"probe:{found.id}", detail, probe=found.id)
+        _free_address(w, to, address, probe.id)
+        w.session.add(ProbeInstallation(probe_id=probe.id, meter_id=to.id, at=w.now, reason=why, by_id=actor.id))
+        detail = {"from": probe.meter.name, "to": to.name, "reason": why}
+        probe.meter_id, probe.address = to.id, address
+        return w.finish(f"probe:{probe.id}", detail, probe=probe.id)
 
 
 def retire_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
@@ -170,13 +170,13 @@ def retire_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reas
     with desk.write(actor, key, "probe.retire") as w:
         if w.done:
             return w.done
-        found, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
-        if found.retired_at:
-            raise Refused(f"{found.name} is retired already.")
-        if probes.open_run(w.session, found.id):
-            raise Refused(f"{found.name} is on Bench in an open run. Finish or abandon that first.")
-        found.retired_at = w.now
-        return w.finish(f"probe:{found.id}", {"reason": why}, probe=found.id)
+        probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+        if probe.retired_at:
+            raise Refused(f"{probe.name} is retired already.")
+        if probes.open_run(w.session, probe.id):
+            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+        probe.retired_at = w.now
+        return w.finish(f"probe:{probe.id}", {"reason": why}, probe=probe.id)
 
 
 def restore_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
@@ -189,13 +189,13 @@ def restore_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, rea
     with desk.write(actor, key, "probe.restore") as w:
         if w.done:
             return w.done
-        found, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
-        if found.retired_at is None:
-            raise MovedOn(f"{found.name} is in service already.")
-        if found.meter.retired_at is not None:
-            raise Refused(f"{found.meter.name} is put away. Bring the meter back first.")
-        found.retired_at = None
-        return w.finish(f"probe:{found.id}", {"reason": why}, probe=found.id)
+        probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+        if probe.retired_at is None:
+            raise MovedOn(f"{probe.name} is in service already.")
+        if probe.meter.retired_at is not None:
+            raise Refused(f"{probe.meter.name} is put away. Bring the meter back first.")
+        probe.retired_at = None
+        return w.finish(f"probe:{probe.id}", {"reason": why}, probe=probe.id)
 
 
 def set_limit(

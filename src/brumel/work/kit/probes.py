@@ -15,10 +15,10 @@ from brumel.work.desk import NotFound, object_id
 
 def probe_of(session: Session, probe_id: str | uuid.UUID) -> Probe:
     """One probe by id; the front door for everything that names a probe."""
-    found = session.get(Probe, object_id(probe_id, "probe"))
-    if found is None:
+    probe = session.get(Probe, object_id(probe_id, "probe"))
+    if probe is None:
         raise NotFound("There is no such probe.")
-    return found
+    return probe
 
 
 def probes_in_service(session: Session) -> list[Probe]:
@@ -46,10 +46,10 @@ def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
 
 
-def open_runs(session: Session, found: Sequence[Probe]) -> dict[uuid.UUID, Run]:
+def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]:
     """The runs of these probes that have not ended, by probe."""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    query = select(Run).where(Run.probe_id.in_([p.id for p in found]), ~ended).order_by(Run.started_at)
+    query = select(Run).where(Run.probe_id.in_([p.id for p in probes]), ~ended).order_by(Run.started_at)
     return {run.probe_id: run for run in session.scalars(query)}
 
 

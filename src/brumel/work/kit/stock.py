@@ -77,12 +77,12 @@ def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = No
         if besides is not None:
             query = query.where(cup != (besides.calibration_session_id or besides.id))
         cups = {i: n for i, n in session.execute(query) if i is not None}
-    found = {}
+    left = {}
     for lot in lots:
         count, unit = counts.get(lot.id), unit_of(lot)
         used = cups.get(lot.id, 0) * (CUP_ML if unit == "mL" else 1.0)
-        found[lot.id] = Left(max(count.amount - used, 0.0) if count else None, unit, count.at if count else None, used)
-    return found
+        left[lot.id] = Left(max(count.amount - used, 0.0) if count else None, unit, count.at if count else None, used)
+    return left
 
 
 #: Spares by key: the words, the unit, the maintenance (quantity, what) that uses one. A meter's batteries come beside them.
@@ -102,7 +102,7 @@ MOST = {"mL": 20_000.0, "pieces": 1000.0, "fills": 1000.0, "sets": 1000.0}
 def spares(session: Session) -> dict[str, tuple[str, Left]]:
     """Every kind of spare with what is left of it: {key: (words, left)}."""
     counts = {c.spare: c for c in newest_counts(session, Count.spare != "")}
-    found = {}
+    counted = {}
     for key, (words, unit, by) in SPARES.items():
         count = counts.get(key)
         used = 0
@@ -114,7 +114,7 @@ def spares(session: Session) -> dict[str, tuple[str, Left]]:
                 )
                 or 0
             )
-        found[key] = (words, _left(count, unit, used))
+        counted[key] = (words, _left(count, unit, used))
     batteries = select(Audit.subject, Audit.at).where(Audit.action == "meter.battery")
     changed: dict[str, list[datetime]] = {}
     for subject, at in session.execute(batteries).tuples():
@@ -123,8 +123,8 @@ def spares(session: Session) -> dict[str, tuple[str, Left]]:
         key = f"battery-{meter.id}"
         count = counts.get(key)
         used = sum(at > count.at for at in changed.get(f"meter:{meter.id}", ())) if count else 0
-        found[key] = (f"sets of batteries for {meter.name}", _left(count, "sets", used))
-    return found
+        counted[key] = (f"sets of batteries for {meter.name}", _left(count, "sets", used))
+    return counted
 
 
 def _left(count: Count | None, unit: str, used: int) -> Left:

@@ -63,11 +63,11 @@ def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid
     return {
         i: TrustFacts(
             looks.get(i),
-            made := calibrations.get(i),
+            calibration := calibrations.get(i),
             maintenance.get(i),
             running.get(i),
             installations.get(i),
-            closings.get(made.id) if made else None,
+            closings.get(calibration.id) if calibration else None,
         )
         for i in ids
     }
@@ -78,14 +78,14 @@ def _newest(session: Session, table: Any, ids: Sequence[uuid.UUID], *where: Any)
     top = (
         select(table.id).where(table.probe_id == wanted.c.probe_id, *where).order_by(table.at.desc()).limit(1).lateral()
     )
-    found = select(top.c.id).select_from(wanted).join(top, true())
+    newest = select(top.c.id).select_from(wanted).join(top, true())
     # What hangs on the rows (a run with its whole method) is loaded only where someone asks for it.
-    return {r.probe_id: r for r in session.scalars(select(table).options(lazyload("*")).where(table.id.in_(found)))}
+    return {r.probe_id: r for r in session.scalars(select(table).options(lazyload("*")).where(table.id.in_(newest)))}
 
 
-def trust_of(session: Session, found: Probe, now: datetime) -> Trust:
+def trust_of(session: Session, probe: Probe, now: datetime) -> Trust:
     """What can this probe be trusted for now, until when, and what stands in the way."""
-    return trusts(session, [found], now)[found.id]
+    return trusts(session, [probe], now)[probe.id]
 
 
 def trusts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Trust]:
@@ -94,7 +94,7 @@ def trusts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uui
     return {p.id: _judged(p, known[p.id], now) for p in probes}
 
 
-def _judged(found: Probe, known: TrustFacts, now: datetime) -> Trust:
+def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
     look, newest, done, waiting = known.look, known.calibration, known.maintenance, known.wait
     if look is not None and look.blocks:
         words = f"Inspected {look.at:%d %b, %H:%M} UTC and kept off Bench: {look.note or 'see its findings'}"
@@ -106,7 +106,7 @@ def _judged(found: Probe, known: TrustFacts, now: datetime) -> Trust:
         )
         return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)
     if newest is not None and done is not None and done.at > newest.at:
-        what = maintenance_words(found, done)[0].capitalize()
+        what = maintenance_words(probe, done)[0].capitalize()
         words = f"{what} {done.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     moved = known.installation

@@ -74,12 +74,12 @@ def next_seq(session: Session, dip: Dip) -> int:
     return 0 if newest is None else newest + 1
 
 
-def judge_trace(found: Trace, spec: SettlingSpec, source: str, quantity: str) -> Settling:
+def judge_trace(trace: Trace, spec: SettlingSpec, source: str, quantity: str) -> Settling:
     """Judge a dip's signal by the method's criteria; typed values need two, live ones five."""
     few = TYPED_MIN_SAMPLES if source == "typed" else 5
     criteria = spec.criteria(quantity, min_samples=few)
     if source == "typed":
         # Typed values come seldom: the window grows to hold the last three of them.
-        reach = float(found.t_s[-1] - found.t_s[-min(3, len(found.t_s))]) if len(found.t_s) else 0.0
+        reach = float(trace.t_s[-1] - trace.t_s[-min(3, len(trace.t_s))]) if len(trace.t_s) else 0.0
         criteria = spec.model_copy(update={"window_s": max(spec.window_s, reach)}).criteria(quantity, min_samples=few)
-    return judge(found.t_s, found.signal, criteria)
+    return judge(trace.t_s, trace.signal, criteria)

@@ -49,28 +49,28 @@ class SampleRow:
 def meter_of(session: Session, token: str) -> Meter:
     """The meter a token belongs to."""
     digest = token_hash(token)
-    found = session.scalar(select(Meter).where(Meter.token_hash == digest, Meter.retired_at.is_(None)))
-    if found is None or not token or not hmac.compare_digest(found.token_hash, digest):
+    meter = session.scalar(select(Meter).where(Meter.token_hash == digest, Meter.retired_at.is_(None)))
+    if meter is None or not token or not hmac.compare_digest(meter.token_hash, digest):
         raise BadToken("This link's token is not known. The lead makes a new one in Kit.")
-    return found
+    return meter
 
 
 def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
     """A link program begins: its clock starts now. Returns the session and the addresses Kit knows."""
     with desk.sessions.begin() as session:
         meter, now = meter_of(session, token), desk.clock()
-        made = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60], last_at=now, last={})
-        session.add(made)
+        link_session = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60], last_at=now, last={})
+        session.add(link_session)
         on_it = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
         known = sorted(p.address for p in on_it if p.address)
-        return {"session": str(made.id), "meter": meter.name, "addresses": known}
+        return {"session": str(link_session.id), "meter": meter.name, "addresses": known}
 
 
 def checked(rows: Any) -> list[SampleRow]:
     """Rows as they came over the line. Raises InputError for anything that is not a list of sound rows."""
     if not isinstance(rows, list) or not 0 < len(rows) <= MOST_ROWS:
         raise InputError("rows", f"Rows must be a list of 1 to {MOST_ROWS}.")
-    found = []
+    clean_rows = []
     for number, row in enumerate(rows, 1):
         sound = (
             isinstance(row, list)
@@ -84,8 +84,8 @@ def checked(rows: Any) -> list[SampleRow]:
         address, elapsed, signal, at = row[0], float(row[1]), float(row[2]), float(row[3])
         if not 0 <= elapsed <= 400 * 86400 or abs(signal) > 1e7 or not -40 <= at <= 130:
             raise InputError("rows", f"Row {number} is outside what a meter can show.")
-        found.append(SampleRow(address, elapsed, signal, at))
-    return found
+        clean_rows.append(SampleRow(address, elapsed, signal, at))
+    return clean_rows
 
 
 def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: float | None = None) -> dict[str, Any]:
@@ -152,5 +152,5 @@ def newest(session: Session, meter_id: uuid.UUID) -> LinkSession | None:
 
 def alive(session: Session, meter_id: uuid.UUID, now: datetime) -> bool:
     """Whether the link has spoken just now."""
-    found = newest(session, meter_id)
-    return found is not None and now - found.last_at < SILENT
+    link_session = newest(session, meter_id)
+    return link_session is not None and now - link_session.last_at < SILENT

@@ -29,13 +29,13 @@ class RunContext:
 
     def number(self, name: str, usual: float) -> float:
         """A condition as a number."""
-        found = self.conditions.get(name)
-        return usual if found is None else float(found)
+        value = self.conditions.get(name)
+        return usual if value is None else float(value)
 
     def setting(self, name: str, usual: float) -> float:
         """A setting of the meter as a number."""
-        found = self.settings.get(name)
-        return usual if found in (None, "") else float(found)
+        value = self.settings.get(name)
+        return usual if value in (None, "") else float(value)
 
 
 @dataclass(frozen=True)
@@ -160,8 +160,8 @@ class Quantity:
 
     def assess(self, points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
         """What the points of a run add up to."""
-        found: Fitness = self.module.assess(points, limits, terms)
-        return found
+        fit: Fitness = self.module.assess(points, limits, terms)
+        return fit
 
     def is_display(self, entered: str) -> bool:
         """Whether what was typed is the meter's own reading of the quantity, not a raw signal."""
@@ -178,30 +178,30 @@ class Quantity:
         signal = seen.signal
         if signal is None or seen.expected is None or self.scale is None or seen.step.vessel != "solution":
             return []
-        found: list[Suspicion | None] = []
+        raised: list[Suspicion | None] = []
         here = Vessel(seen.here.name, seen.expected)
         earlier = [(e.name, e.signal, e.expected) for e in seen.earlier if e.role in ("adjust", "check")]
         if reader is not None:
             read = reader.read(signal, seen.at_c)
-            found.append(suspicion.wrong_vessel(read, here, seen.tray, self.scale, seen.by))
+            raised.append(suspicion.wrong_vessel(read, here, seen.tray, self.scale, seen.by))
             before = [(e.name, reader.read(e.signal, e.temperature_c), e.expected) for e in seen.earlier]
-            if not any(found) and self.scale.ratio:
-                found.append(suspicion.carried_over(read, here, before))
-        found.append(suspicion.same_signal(signal, seen.expected, earlier, self.scale))
-        return found
+            if not any(raised) and self.scale.ratio:
+                raised.append(suspicion.carried_over(read, here, before))
+        raised.append(suspicion.same_signal(signal, seen.expected, earlier, self.scale))
+        return raised
 
     def _state(self, seen: CupReading) -> list[Suspicion | None]:
         return [suspicion.restless(seen.settling.state, self.tip)]
 
     def _temperatures(self, seen: CupReading) -> list[Suspicion | None]:
-        found: list[Suspicion | None] = []
+        raised: list[Suspicion | None] = []
         limit = seen.method.judged_by().get("cup_spread")
         if isinstance(limit, Tolerance) and (seen.settling.elapsed_s >= 10 or seen.source == "typed"):
             before = [e.temperature_c for e in seen.earlier if e.role != "zero"]
-            found.append(suspicion.temperature_spread([*before, seen.at_c], limit.value))
+            raised.append(suspicion.temperature_spread([*before, seen.at_c], limit.value))
         if seen.source == "live" and seen.settling.elapsed_s >= 20:
-            found.append(suspicion.still_warming(seen.trace.temperature_drift()))
-        return found
+            raised.append(suspicion.still_warming(seen.trace.temperature_drift()))
+        return raised
 
     # -- diagnosis
 

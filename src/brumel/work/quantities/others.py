@@ -51,14 +51,14 @@ class Ion(Quantity):
         points = [e for e in seen.earlier if e.role == "adjust"]
         if signal is None or seen.expected is None or self.scale is None:
             return []
-        found: list[Suspicion | None] = []
+        raised: list[Suspicion | None] = []
         if not points and seen.known is not None:
             read = seen.known.read(signal, seen.at_c)
-            found.append(wrong_vessel(read, seen.here, seen.tray, self.scale, seen.by))
+            raised.append(wrong_vessel(read, seen.here, seen.tray, self.scale, seen.by))
         near = [(e.name, e.signal, e.expected) for e in points if abs(e.temperature_c - seen.at_c) < 3]
-        found.append(same_signal(signal, seen.expected, near, self.scale, share=0.02))
+        raised.append(same_signal(signal, seen.expected, near, self.scale, share=0.02))
         apart = self._pair_apart(seen, points)
-        return [*found, apart]
+        return [*raised, apart]
 
     def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
         """Whether the strong standard was read before the weak one, so that some of it could come along."""

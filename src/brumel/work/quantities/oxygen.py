@@ -66,19 +66,19 @@ class Oxygen(Quantity):
 
     def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
         """Wet tip, still water, air far from the water, and what every probe may raise."""
-        found = super().suspicions(seen)
+        raised = super().suspicions(seen)
         saturated = seen.step.vessel in ("saturated_air", "saturated_water")
         if saturated and seen.signal is not None and seen.known is not None and seen.expected:
             read = seen.known.read(seen.signal, seen.at_c)
             if seen.step.vessel == "saturated_air":
-                found.append(suspicion.wet_tip(read, seen.expected, seen.by))
+                raised.append(suspicion.wet_tip(read, seen.expected, seen.by))
         if seen.case.probe.kind != "optical" and seen.step.vessel == "saturated_water":
-            found.append(suspicion.still_water(seen.trace.t_s, seen.trace.signal))
+            raised.append(suspicion.still_water(seen.trace.t_s, seen.trace.signal))
         limit = seen.method.judged_by().get("air_water")
         water = seen.case.conditions.get("water_c")
         if saturated and water is not None and isinstance(limit, Tolerance) and seen.settling.elapsed_s >= 10:
-            found.append(suspicion.air_water_apart(seen.at_c, float(water), limit.value))
-        return found
+            raised.append(suspicion.air_water_apart(seen.at_c, float(water), limit.value))
+        return raised
 
     def trace_features(self, trace: Trace, step: StepSpec) -> dict[str, float]:
         """How far it sank after its peak, in water alone: in zero solution and in air sinking means nothing of the kind."""

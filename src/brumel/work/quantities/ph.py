@@ -46,13 +46,13 @@ class Ph(Quantity):
         known = seen.known.calibration if isinstance(seen.known, fitness.ElectrodeFit) else None
         here = ph.Cup(seen.here.name, seen.expected)
         tray = [ph.Cup(v.name, v.value) for v in seen.tray]
-        found: list[Suspicion | None] = [ph.wrong_cup(signal, seen.at_c, here, tray, known)]
+        raised: list[Suspicion | None] = [ph.wrong_cup(signal, seen.at_c, here, tray, known)]
         points = [e for e in seen.earlier if e.role in ("adjust", "check")]
-        found.append(ph.same_cup(signal, seen.expected, [(e.name, e.signal, e.expected) for e in points], seen.at_c))
-        if not any(found):
+        raised.append(ph.same_cup(signal, seen.expected, [(e.name, e.signal, e.expected) for e in points], seen.at_c))
+        if not any(raised):
             before = [(e.signal, e.temperature_c, e.expected) for e in points]
-            found.append(ph.cup_off(signal, seen.at_c, here, before, known))
-        return found
+            raised.append(ph.cup_off(signal, seen.at_c, here, before, known))
+        return raised
 
     def _label(self, seen: CupReading) -> Suspicion | None:
         shown = seen.trace.displayed[-1] if seen.trace.displayed else None

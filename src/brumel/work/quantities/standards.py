@@ -61,8 +61,8 @@ def families(quantity: str) -> dict[str, str]:
 
 def measure(lot: Lot, quantity: str) -> dict[str, Any] | None:
     """What the lot is for this quantity, None where it is no standard of it."""
-    found: dict[str, Any] | None = lot.measures.get(quantity)
-    return found
+    stored: dict[str, Any] | None = lot.measures.get(quantity)
+    return stored
 
 
 def fits(lot: Lot, step: StepSpec, quantity: str, probe: Probe | None = None) -> bool:
@@ -104,18 +104,18 @@ def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = N
         return float(buffer_ph(buffer_of(lot), temperature_c))
     label = _label(body)
     if label:
-        found = _from_label(lot, quantity, label, temperature_c)
+        labelled = _from_label(lot, quantity, label, temperature_c)
     elif quantity == "conductivity":
         return float(conductivity.standard_us_cm(str(body["family"]), temperature_c))
     elif quantity == "redox":
         return _redox(str(body["family"]), temperature_c, probe)
     else:
-        found = 0.0
+        labelled = 0.0
     if quantity in ("nitrate", "ammonium"):
-        return activity(found, body, quantity)
+        return activity(labelled, body, quantity)
     if quantity == "redox":
-        return found + _reference_shift(body, temperature_c, probe)
-    return found
+        return labelled + _reference_shift(body, temperature_c, probe)
+    return labelled
 
 
 def _from_label(lot: Lot, quantity: str, label: dict[float, float], temperature_c: float) -> float:
@@ -137,11 +137,11 @@ def _redox(family: str, temperature_c: float, probe: Probe | None) -> float:
 def _reference_shift(body: dict[str, Any], temperature_c: float, probe: Probe | None) -> float:
     """A label states its value against one reference electrode; the probe may have another [mV]."""
     stated = str(body.get("against") or "agcl-3m")
-    own = probe.reference_electrode if probe and probe.reference_electrode else stated
-    if own == stated:
+    electrode = probe.reference_electrode if probe and probe.reference_electrode else stated
+    if electrode == stated:
         return 0.0
     half = redox.reference_electrode_mv
-    return float(half(stated, temperature_c)) - float(half(own, temperature_c))
+    return float(half(stated, temperature_c)) - float(half(electrode, temperature_c))
 
 
 def activity(stated_mg_l: float, body: dict[str, Any], quantity: str) -> float:
@@ -151,8 +151,8 @@ def activity(stated_mg_l: float, body: dict[str, Any], quantity: str) -> float:
     """
     if body.get("basis") == "activity":
         return stated_mg_l
-    own = stated_mg_l / 1000 / NITROGEN_G_MOL
-    strength = float(body.get("strength") or own)
+    molar = stated_mg_l / 1000 / NITROGEN_G_MOL
+    strength = float(body.get("strength") or molar)
     return stated_mg_l * float(ions.activity_coefficient(min(strength, 0.5)))
 
 

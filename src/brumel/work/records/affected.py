@@ -30,8 +30,8 @@ def touched_by_lot(session: Session, lot_id: uuid.UUID) -> tuple[list[Calibratio
     """Every calibration made in a lot, and every standing reading that rests on one of them."""
     runs = select(Point.run_id).where(Point.lot_id == lot_id)
     query = select(Calibration).where(Calibration.run_id.in_(runs))
-    made = list(session.scalars(query.order_by(Calibration.at)))
-    return made, _resting(session, [c.id for c in made])
+    calibrations = list(session.scalars(query.order_by(Calibration.at)))
+    return calibrations, _resting(session, [c.id for c in calibrations])
 
 
 def _resting(session: Session, ids: Sequence[uuid.UUID]) -> list[Reading]:
@@ -43,10 +43,10 @@ def touched(session: Session, kind: str, subject: uuid.UUID) -> tuple[list[Calib
     """What a lot or a calibration that was found bad touches. Raises NotFound where there is no such thing."""
     if kind == "lot" and session.get(Lot, subject) is not None:
         return touched_by_lot(session, subject)
-    found = session.get(Calibration, subject) if kind == "calibration" else None
-    if found is None:
+    calibration = session.get(Calibration, subject) if kind == "calibration" else None
+    if calibration is None:
         raise NotFound("There is no such lot or calibration.")
-    return [found], _resting(session, [found.id])
+    return [calibration], _resting(session, [calibration.id])
 
 
 def decide_affected(
@@ -66,16 +66,16 @@ def decide_affected(
         take_turns(w, touched(w.session, kind, what)[1])
         _, rows = touched(w.session, kind, what)
         why = clean_reason(reason)
-        made = write_decision(w, kind, what, decision, why, name)
+        written = write_decision(w, kind, what, decision, why, name)
         state = "doubtful" if decision == "doubt" else "not reported"
         words = "a lot found bad" if kind == "lot" else "a calibration found wrong"
         done = [
-            apply_effect(w, EffectOnReadings(r, r.value, state, "", None), made, words)
+            apply_effect(w, EffectOnReadings(r, r.value, state, "", None), written, words)
             for r in rows
             if r.backing != "not reported"
         ]
         follow_up(w, done)
-        return w.finish(f"{kind}:{what}", {"decision": decision, "readings": len(done)}, decision=made.id)
+        return w.finish(f"{kind}:{what}", {"decision": decision, "readings": len(done)}, decision=written.id)
 
 
 def subject_name(session: Session, kind: str, subject: uuid.UUID) -> str:

@@ -46,45 +46,45 @@ def only_standing(query: Any) -> Any:
     )
 
 
-def span(session: Session, found: Closing) -> list[Reading]:
+def span(session: Session, closing_check: Closing) -> list[Reading]:
     """The standing readings the closing check decides about: of this probe and calibration, since it last held."""
-    opened = opens(session, found)
+    opened = opens(session, closing_check)
     query = select(Reading).where(
-        Reading.calibration_id == found.calibration_id,
-        Reading.probe_id == found.probe_id,
+        Reading.calibration_id == closing_check.calibration_id,
+        Reading.probe_id == closing_check.probe_id,
         Reading.at >= opened,
-        Reading.at <= found.at,
-        Reading.quantity == found.probe.quantity,
+        Reading.at <= closing_check.at,
+        Reading.quantity == closing_check.probe.quantity,
     )
     return list(session.scalars(only_standing(query).order_by(Reading.at)))
 
 
-def opens(session: Session, found: Closing) -> datetime:
+def opens(session: Session, closing_check: Closing) -> datetime:
     """Where the span begins: at the calibration, or at the last check of it that held before."""
     before = session.scalar(
         select(func.max(Closing.at)).where(
-            Closing.calibration_id == found.calibration_id, Closing.at < found.at, Closing.holds
+            Closing.calibration_id == closing_check.calibration_id, Closing.at < closing_check.at, Closing.holds
         )
     )
-    return before or found.calibration.at
+    return before or closing_check.calibration.at
 
 
-def effects(session: Session, found: Closing, decision: str) -> list[EffectOnReadings]:
+def effects(session: Session, closing_check: Closing, decision: str) -> list[EffectOnReadings]:
     """What a decision would make of every reading of the span; nothing is written."""
     # Only what the calibration stood behind: a reading that was unbacked, cleaned bulb or worn-out time, is not mended by it.
-    rows = [r for r in span(session, found) if r.decision_id is None and r.backing == "open"]
-    return [_effect(session, found, decision, r) for r in rows]
+    rows = [r for r in span(session, closing_check) if r.decision_id is None and r.backing == "open"]
+    return [_effect(session, closing_check, decision, r) for r in rows]
 
 
-def _effect(session: Session, found: Closing, decision: str, r: Reading) -> EffectOnReadings:
+def _effect(session: Session, closing_check: Closing, decision: str, r: Reading) -> EffectOnReadings:
     if decision == "bracket":
         return EffectOnReadings(r, r.value, "bracketed", "", None)
     if decision in ("doubt", "reject"):
         return EffectOnReadings(r, r.value, "doubtful" if decision == "doubt" else "not reported", "", None)
-    judged = closing_checks.criteria(found.probe.quantity)
-    start = opens(session, found)
-    at_s, end_s = (r.at - start).total_seconds(), (found.at - start).total_seconds()
-    check = _at(found.checks, r.value, end_s, judged.relative)
+    judged = closing_checks.criteria(closing_check.probe.quantity)
+    start = opens(session, closing_check)
+    at_s, end_s = (r.at - start).total_seconds(), (closing_check.at - start).total_seconds()
+    check = _at(closing_check.checks, r.value, end_s, judged.relative)
     worked = drift.effect(judged, r.value, at_s, check, 0.0)
     return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
 
@@ -103,9 +103,9 @@ def _at(checks: Sequence[dict[str, Any]], value: float, end_s: float, relative: 
     return drift.StandardCheck(end_s, value, value - error)
 
 
-def suggested(found: Closing) -> str:
+def suggested(closing_check: Closing) -> str:
     """What the check itself speaks for."""
-    return "bracket" if found.holds else "correct"
+    return "bracket" if closing_check.holds else "correct"
 
 
 def decision_of(session: Session, subject: uuid.UUID) -> Decision | None:
@@ -129,24 +129,27 @@ def decide(
         if w.done:
             return w.done
         lead_signs(actor, name)
-        found = closing_checks.closing(w.session, closing_id)
-        lock_subject(w, found.calibration_id)
+        closing_check = closing_checks.closing(w.session, closing_id)
+        lock_subject(w, closing_check.calibration_id)
         if decision not in DECISIONS:
             raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
-        if decision == "bracket" and not found.holds:
+        if decision == "bracket" and not closing_check.holds:
             raise Refused("The check did not hold; these readings cannot be called bracketed.")
-        if decision == "correct" and found.holds:
+        if decision == "correct" and closing_check.holds:
             raise Refused("The check held; there is nothing to correct.")
-        if decision_of(w.session, found.id) is not None:
+        if decision_of(w.session, closing_check.id) is not None:
             raise MovedOn("This check is decided about. Open it again first, with a reason.")
         why = clean_reason(reason, required=decision != "bracket")
-        made = write_decision(w, "closing", found.id, decision, why, name)
-        take_turns(w, [e.reading for e in effects(w.session, found, decision)])
+        written = write_decision(w, "closing", closing_check.id, decision, why, name)
+        take_turns(w, [e.reading for e in effects(w.session, closing_check, decision)])
         touched = [
-            apply_effect(w, e, made, f"closing check {found.number}") for e in effects(w.session, found, decision)
+            apply_effect(w, e, written, f"closing check {closing_check.number}")
+            for e in effects(w.session, closing_check, decision)
         ]
         follow_up(w, touched)
-        return w.finish(f"closing:{found.id}", {"decision": decision, "readings": len(touched)}, decision=made.id)
+        return w.finish(
+            f"closing:{closing_check.id}", {"decision": decision, "readings": len(touched)}, decision=written.id
+        )
 
 
 def lock_subject(w: Write, subject: uuid.UUID) -> None:
@@ -163,7 +166,7 @@ def take_turns(w: Write, rows: Sequence[Reading]) -> None:
 def write_decision(
     w: Write, kind: str, subject: uuid.UUID, decision: str, why: str, name: str, undoes: uuid.UUID | None = None
 ) -> Decision:
-    made = Decision(
+    new_decision = Decision(
         id=uuid.uuid4(),
         kind=kind,
         subject=subject,
@@ -174,9 +177,9 @@ def write_decision(
         at=w.now,
         by_id=w.actor.id,
     )
-    w.session.add(made)
+    w.session.add(new_decision)
     w.session.flush()
-    return made
+    return new_decision
 
 
 def _copy(w: Write, old: Reading) -> Reading:
@@ -186,10 +189,10 @@ def _copy(w: Write, old: Reading) -> Reading:
     return Reading(id=uuid.uuid4(), version=old.version + 1, written_at=w.now, by_id=w.actor.id, **values)
 
 
-def apply_effect(w: Write, effect: EffectOnReadings, made: Decision, by: str) -> Reading:
+def apply_effect(w: Write, effect: EffectOnReadings, decision: Decision, by: str) -> Reading:
     old = effect.reading
     new = _copy(w, old)
-    new.decision_id, new.reason = made.id, made.reason or DECISIONS[made.decision]
+    new.decision_id, new.reason = decision.id, decision.reason or DECISIONS[decision.decision]
     new.value, new.backing, new.grade = effect.after, effect.state, effect.grade
     graded = f", {effect.grade}" if effect.grade and effect.state == "corrected" else ""
     new.backing_words = f"{effect.state}{graded}: {by}, decided by {w.actor.name}"
@@ -248,10 +251,10 @@ def reopen(desk: Desk, actor: User, key: uuid.UUID, *, decision_id: str, reason:
 
 def subject_of(session: Session, decision_id: str | uuid.UUID) -> tuple[str, uuid.UUID]:
     """What a decision is about: kind and id."""
-    found = session.get(Decision, object_id(decision_id, "decision"))
-    if found is None:
+    decision = session.get(Decision, object_id(decision_id, "decision"))
+    if decision is None:
         raise NotFound("There is no such decision.")
-    return found.kind, found.subject
+    return decision.kind, decision.subject
 
 
 def decided_readings(session: Session, ruled: Decision) -> list[Reading]:

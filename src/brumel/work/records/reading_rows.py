@@ -167,8 +167,8 @@ def _input(row: Reading, symbol: str, title: str) -> float | None:
         for given in step["inputs"]:
             if given["symbol"] == symbol:
                 return float(given["value"])
-    found = re.match(title, row.working["title"])
-    return float(found.group(1)) if found else None
+    matched = re.match(title, row.working["title"])
+    return float(matched.group(1)) if matched else None
 
 
 def reference_electrode(row: Reading) -> str:

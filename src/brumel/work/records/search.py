@@ -63,15 +63,15 @@ def recent(session: Session, search: Search, count: int) -> list[Reading]:
 def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
     """One page of standing readings, newest first, and how many there are, counted up to `MOST_COUNTED`."""
     query = _query(search)
-    found = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
-    total = session.scalar(select(func.count()).select_from(found)) or 0
+    counted = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
+    total = session.scalar(select(func.count()).select_from(counted)) or 0
     rows = session.scalars(query.order_by(_outer.at.desc(), _outer.id).offset((search.page - 1) * PAGE).limit(PAGE))
     return list(rows), total
 
 
-def versions(session: Session, found: Reading) -> list[Reading]:
+def versions(session: Session, reading: Reading) -> list[Reading]:
     """Every version of a reading, oldest first."""
-    return list(session.scalars(select(Reading).where(Reading.root_id == found.root_id).order_by(Reading.version)))
+    return list(session.scalars(select(Reading).where(Reading.root_id == reading.root_id).order_by(Reading.version)))
 
 
 def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], int]:
@@ -83,27 +83,27 @@ def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], in
 
 def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibration:
     """One calibration by id; the front door for everything that names one."""
-    found = session.get(Calibration, object_id(calibration_id, "calibration"))
-    if found is None:
+    calibration = session.get(Calibration, object_id(calibration_id, "calibration"))
+    if calibration is None:
         raise NotFound("There is no such calibration.")
-    return found
+    return calibration
 
 
-def points(session: Session, found: Calibration) -> list[tuple[Point, Lot | None]]:
+def points(session: Session, calibration: Calibration) -> list[tuple[Point, Lot | None]]:
     """Every version of every point of a calibration's run with its lot, in the order they were made."""
     rows = session.execute(
         select(Point, Lot)
         .outerjoin(Lot, Lot.id == Point.lot_id)
-        .where(Point.run_id == found.run_id)
+        .where(Point.run_id == calibration.run_id)
         .order_by(Point.at, Point.version)
     )
     return [(point, lot) for point, lot in rows]
 
 
-def taken_place_of(session: Session, found: Calibration) -> Calibration | None:
+def taken_place_of(session: Session, calibration: Calibration) -> Calibration | None:
     """The calibration this one took the place of."""
     old = session.scalar(
-        select(CalibrationWithdrawal.calibration_id).where(CalibrationWithdrawal.new_id == found.id).limit(1)
+        select(CalibrationWithdrawal.calibration_id).where(CalibrationWithdrawal.new_id == calibration.id).limit(1)
     )
     return session.get(Calibration, old) if old else None
 
@@ -117,9 +117,9 @@ def withdrawn_among(session: Session, ids: list[uuid.UUID]) -> set[uuid.UUID]:
     )
 
 
-def backed_by(session: Session, found: Calibration) -> int:
+def backed_by(session: Session, calibration: Calibration) -> int:
     """How many standing readings rest on a calibration."""
-    query = _query(Search()).where(_outer.calibration_id == found.id)
+    query = _query(Search()).where(_outer.calibration_id == calibration.id)
     return session.scalar(select(func.count()).select_from(query.subquery())) or 0
 
 
@@ -139,16 +139,18 @@ def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
 _SPREAD = re.compile(r"lie within ±(\S+) %")
 
 
-def settling_note(found: Reading) -> str:
+def settling_note(reading: Reading) -> str:
     """What must be said beside a settling sentence that an earlier version wrote in the wrong unit; empty where it is right.
 
     The spread of a relative limit was written in the quantity's own unit and called "%". Evidence keeps its words.
     """
-    written = _SPREAD.search(str(found.settling.get("sentence", "")))
-    spread = found.settling.get("noise")
+    written = _SPREAD.search(str(reading.settling.get("sentence", "")))
+    spread = reading.settling.get("noise")
     if written is None or spread is None or f"{float(spread):.2g}" == written.group(1):
         return ""
-    return f"An earlier version wrote “%” where {found.unit} is meant; as a share of the reading it is {spread:.2g} %."
+    return (
+        f"An earlier version wrote “%” where {reading.unit} is meant; as a share of the reading it is {spread:.2g} %."
+    )
 
 
 def flag_words(flag: int) -> str:

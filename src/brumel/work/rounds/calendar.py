@@ -32,10 +32,10 @@ def rounds(session: Session, *, retired: bool = False) -> list[Round]:
 
 def round_of(session: Session, round_id: str | uuid.UUID) -> Round:
     """One round by id; the front door for everything that names a round."""
-    found = session.get(Round, object_id(round_id, "round"))
-    if found is None:
+    planned_round = session.get(Round, object_id(round_id, "round"))
+    if planned_round is None:
         raise NotFound("There is no such round.")
-    return found
+    return planned_round
 
 
 def occurrences(rule: str, starts: date, since: date, until: date) -> list[date]:
@@ -46,8 +46,8 @@ def occurrences(rule: str, starts: date, since: date, until: date) -> list[date]
     if not rule:
         return [starts] if since <= starts <= until else []
     check_rule(rule, starts)
-    found = rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
-    days = found.between(datetime.combine(since, time()), datetime.combine(until, time()), inc=True)
+    recurrence = rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
+    days = recurrence.between(datetime.combine(since, time()), datetime.combine(until, time()), inc=True)
     return sorted({d.date() for d in days})
 
 
@@ -102,24 +102,24 @@ def _twin(day: date) -> date:
     return next((d for d in wanted if d.weekday() == day.weekday()), wanted[0])
 
 
-def next_day(found: Round, today: date) -> date | None:
+def next_day(planned_round: Round, today: date) -> date | None:
     """When the round is due next, today counted."""
     try:
-        days = occurrences(found.rule, found.starts, today, today + timedelta(days=DAYS_AHEAD))
+        days = occurrences(planned_round.rule, planned_round.starts, today, today + timedelta(days=DAYS_AHEAD))
     except InputError:
         return None  # a rule of an earlier version that cannot be read: the round is gone when someone goes
     return days[0] if days else None
 
 
-def today_of(found: Round, now: datetime) -> date:
+def today_of(planned_round: Round, now: datetime) -> date:
     """What day it is where the round is."""
-    return now.astimezone(ZoneInfo(found.zone)).date()
+    return now.astimezone(ZoneInfo(planned_round.zone)).date()
 
 
-def leaving(found: Round, day: date) -> datetime:
+def leaving(planned_round: Round, day: date) -> datetime:
     """The moment of leaving on a day, by the wall clock of the round's zone."""
-    hour, minute = (int(part) for part in found.leave_at.split(":"))
-    return datetime.combine(day, time(hour, minute), ZoneInfo(found.zone))
+    hour, minute = (int(part) for part in planned_round.leave_at.split(":"))
+    return datetime.combine(day, time(hour, minute), ZoneInfo(planned_round.zone))
 
 
 @dataclass(frozen=True)
@@ -169,13 +169,23 @@ def save_round(
         gone = [s.name for s in stops if s.retired_at is not None]
         if gone:
             raise Refused(f"{', '.join(gone)} is read no more.")
-        found = round_of(w.session, round_id) if round_id else Round(id=uuid.uuid4(), stops=[])
-        found.name, found.rule, found.starts = " ".join(new.name.split()), new.rule.strip(), new.starts
-        found.leave_at, found.zone, found.note = new.leave_at, new.zone, clean_reason(new.note, required=False)
-        found.retired_at = w.now if retired else None
-        w.session.add(found)
+        planned_round = round_of(w.session, round_id) if round_id else Round(id=uuid.uuid4(), stops=[])
+        planned_round.name, planned_round.rule, planned_round.starts = (
+            " ".join(new.name.split()),
+            new.rule.strip(),
+            new.starts,
+        )
+        planned_round.leave_at, planned_round.zone, planned_round.note = (
+            new.leave_at,
+            new.zone,
+            clean_reason(new.note, required=False),
+        )
+        planned_round.retired_at = w.now if retired else None
+        w.session.add(planned_round)
         w.session.flush()
-        found.stops.clear()
+        planned_round.stops.clear()
         w.session.flush()
-        found.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
-        return w.finish(f"round:{found.id}", {"name": found.name, "sites": len(stops)}, round=found.id)
+        planned_round.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
+        return w.finish(
+            f"round:{planned_round.id}", {"name": planned_round.name, "sites": len(stops)}, round=planned_round.id
+        )

@@ -82,29 +82,29 @@ def send(
         if note.strip():
             entry.say_on(w, visit_id, note=note)
         entry.type_on(w, visit_id, rows, temperature_c, depth_m, still=True)
-        made = recording.keep_settled(w, visit_id, reason=reason)
-        detail = {"read_at": at.isoformat(), "readings": [str(r.id) for r in made], "both": both}
-        return w.finish(f"visit:{visit_id}", detail, visit=visit_id, readings=len(made))
+        kept = recording.keep_settled(w, visit_id, reason=reason)
+        detail = {"read_at": at.isoformat(), "readings": [str(r.id) for r in kept], "both": both}
+        return w.finish(f"visit:{visit_id}", detail, visit=visit_id, readings=len(kept))
 
 
 def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]) -> None:
     for other in there:
         kept = of_visit(session, other.id)
         if other.operator_id != actor.id and kept:
-            told = ", ".join(f"{quantity_names.name(r.quantity)} {r.value:.4g}" for r in kept[:6])
+            listed = ", ".join(f"{quantity_names.name(r.quantity)} {r.value:.4g}" for r in kept[:6])
             at = other.at.astimezone(ZoneInfo(place.zone))
             raise Conflict(
-                f"{place.name} was read by {other.operator.name} at {at:%H:%M} in this outing ({told}). "
+                f"{place.name} was read by {other.operator.name} at {at:%H:%M} in this outing ({listed}). "
                 "Keep both, or drop yours."
             )
 
 
 def _own_visit(w: Write, actor: User, there: Sequence[Visit], probes: Sequence[str]) -> Visit | None:
     """The sheet this person has of the site in this outing: another depth or a repeat goes on it, with its probes."""
-    found = next((v for v in there if v.operator_id == actor.id and v.source == "typed"), None)
-    if found is not None:
-        carried = {str(p.id) for p in found.probes}
+    own_visit = next((v for v in there if v.operator_id == actor.id and v.source == "typed"), None)
+    if own_visit is not None:
+        carried = {str(p.id) for p in own_visit.probes}
         for probe_id in dict.fromkeys(probes):
             if probe_id not in carried:
-                entry.put_on_sheet(w, found, kit.probe_of(w.session, probe_id))
-    return found
+                entry.put_on_sheet(w, own_visit, kit.probe_of(w.session, probe_id))
+    return own_visit

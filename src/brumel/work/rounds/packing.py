@@ -34,10 +34,10 @@ class PackingItem:
     care: str = ""
 
 
-def packing(session: Session, found: Round, now: datetime) -> dict[str, list[PackingItem]]:
+def packing(session: Session, planned_round: Round, now: datetime) -> dict[str, list[PackingItem]]:
     """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
-    back = now + timedelta(minutes=SITE_MIN * len(found.stops))
-    chosen, _ = choose(session, found, now, back)
+    back = now + timedelta(minutes=SITE_MIN * len(planned_round.stops))
+    chosen, _ = choose(session, planned_round, now, back)
     lots = [v for v in kit.lots_on_shelf(session, now) if v.lot.opened_at or not v.objections]
     probes = [
         PackingItem(
@@ -53,7 +53,7 @@ def packing(session: Session, found: Round, now: datetime) -> dict[str, list[Pac
     for c in chosen:
         # One cup for the closing check, and one more of each where the probe is calibrated before or on the way.
         lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= back
-        picked, words, beyond = _bracket(found, c, lots)
+        picked, words, beyond = _bracket(planned_round, c, lots)
         for v in picked:
             before = wanted.get(v.lot.id, _Wanted(v, words, 0))
             wanted[v.lot.id] = _Wanted(v, before.words, before.cups + (1 if lasts else 2))
@@ -72,7 +72,7 @@ def packing(session: Session, found: Round, now: datetime) -> dict[str, list[Pac
         "standards": standards,
         "spares": _spares(session, chosen, meters.values()),
         "safety": safety,
-        "settings": [item for m in meters.values() for item in _settings(session, m, found.sites)],
+        "settings": [item for m in meters.values() for item in _settings(session, m, planned_round.sites)],
     }
 
 
@@ -93,11 +93,11 @@ def _solution(one: _Wanted, left: Left) -> PackingItem:
 
 def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter]) -> list[PackingItem]:
     known = kit.spares(session)
-    made: dict[str, PackingItem] = {}
+    items: dict[str, PackingItem] = {}
 
     def take(key: str, what: str, why: str, needed: float = 1.0) -> None:
         left = known[key][1]
-        made[key] = PackingItem(key, what, f"{why}; {left.words}", left.short_of(needed))
+        items[key] = PackingItem(key, what, f"{why}; {left.words}", left.short_of(needed))
 
     for c in chosen:
         if c.quantity == "oxygen" and c.probe.kind != "optical":
@@ -114,12 +114,16 @@ def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter])
     for m in meters:
         kind = m.battery or "kind not on record"
         take(f"battery-{m.id}", f"spare batteries for {m.name}", kind)
-    return list(made.values())
+    return list(items.values())
 
 
-def _bracket(found: Round, c: Chosen, lots: Sequence[kit.LotView]) -> tuple[list[kit.LotView], str, list[PackingItem]]:
+def _bracket(
+    planned_round: Round, c: Chosen, lots: Sequence[kit.LotView]
+) -> tuple[list[kit.LotView], str, list[PackingItem]]:
     """The solutions that bracket what these sites usually read, why, and what is missing for it."""
-    ends = [site.ranges[c.quantity]["usual"] for site in found.sites if "usual" in site.ranges.get(c.quantity, {})]
+    ends = [
+        site.ranges[c.quantity]["usual"] for site in planned_round.sites if "usual" in site.ranges.get(c.quantity, {})
+    ]
     mine = [v for v in lots if quantities_standards.measure(v.lot, c.quantity) is not None]
     if not ends or not mine:
         return [], "", []
@@ -154,10 +158,10 @@ def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[Pac
                 f"set-{meter.id}", f"record the settings of {meter.name}", "none are on record", "not on record"
             )
         ]
-    s, made = taken.settings, []
+    s, items = taken.settings, []
     salts = {float(site.water.get("usual_salinity") or 0.0) for site in sites}
     if float(s.get("preset_salinity") or 0.0) not in salts:
-        made.append(
+        items.append(
             PackingItem(
                 f"salt-{meter.id}",
                 f"{meter.name}: preset salinity {s.get('preset_salinity')}",
@@ -167,7 +171,7 @@ def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[Pac
         )
     factors = {site.water["tds_factor"] for site in sites if site.water.get("tds_factor")}
     if factors and s.get("tds_factor") not in factors:
-        made.append(
+        items.append(
             PackingItem(
                 f"tds-{meter.id}",
                 f"{meter.name}: TDS factor {s.get('tds_factor')}",
@@ -176,7 +180,7 @@ def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[Pac
             )
         )
     if s.get("auto_off_min"):
-        made.append(
+        items.append(
             PackingItem(
                 f"off-{meter.id}",
                 f"{meter.name} switches itself off after {s['auto_off_min']} min",
@@ -184,7 +188,7 @@ def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[Pac
                 "set it to never before logging",
             )
         )
-    return made
+    return items
 
 
 @dataclass(frozen=True)
@@ -197,29 +201,35 @@ class Settings:
     seen: str
 
 
-def settings(session: Session, found: Outing, now: datetime) -> list[Settings]:
+def settings(session: Session, outing: Outing, now: datetime) -> list[Settings]:
     """The meters of an outing with their settings. A snapshot taken later makes the checking stale."""
-    chosen, _ = choose(session, found.round, now, now)
+    chosen, _ = choose(session, outing.round, now, now)
     carried = {m.id: m for m in [c.probe.meter for c in chosen]}
-    made = []
+    items = []
     for meter in carried.values():
         taken = kit.last_settings(session, meter.id)
-        said = _confirmed(found, taken)
+        confirmation = _confirmed(outing, taken)
         rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
-        made.append(Settings(meter, taken, rows, f"{said['at']} by {said['by']}" if said else ""))
-    return made
+        items.append(
+            Settings(meter, taken, rows, f"{confirmation['at']} by {confirmation['by']}" if confirmation else "")
+        )
+    return items
 
 
-def unseen(session: Session, found: Outing, meters: Iterable[Meter]) -> list[Meter]:
+def unseen(session: Session, outing: Outing, meters: Iterable[Meter]) -> list[Meter]:
     """Those of these meters whose settings nobody checked before this outing, or whose settings changed since."""
-    own = {m.id: m for m in meters}.values()
-    return [m for m in own if _confirmed(found, kit.last_settings(session, m.id)) is None]
+    once = {m.id: m for m in meters}.values()
+    return [m for m in once if _confirmed(outing, kit.last_settings(session, m.id)) is None]
 
 
-def _confirmed(found: Outing, taken: MeterSettings | None) -> dict[str, str] | None:
+def _confirmed(outing: Outing, taken: MeterSettings | None) -> dict[str, str] | None:
     """Who checked these settings for the outing, None where nobody did since they were recorded."""
-    said = found.settings.get(str(taken.meter_id)) if taken is not None else None
-    return said if said is not None and taken is not None and said["snapshot"] == str(taken.id) else None
+    confirmation = outing.settings.get(str(taken.meter_id)) if taken is not None else None
+    return (
+        confirmation
+        if confirmation is not None and taken is not None and confirmation["snapshot"] == str(taken.id)
+        else None
+    )
 
 
 def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, settings_id: str) -> dict[str, Any]:
@@ -227,9 +237,9 @@ def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, settings
     with desk.write(actor, key, "outing.settings") as w:
         if w.done:
             return w.done
-        found = outing(w.session, outing_id)
-        w.session.execute(select(Outing.id).where(Outing.id == found.id).with_for_update())
-        w.session.refresh(found)
+        packed_outing = outing(w.session, outing_id)
+        w.session.execute(select(Outing.id).where(Outing.id == packed_outing.id).with_for_update())
+        w.session.refresh(packed_outing)
         taken = w.session.get(MeterSettings, object_id(settings_id, "settings"))
         if taken is None:
             raise NotFound("There are no such settings.")
@@ -237,9 +247,9 @@ def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, settings
         if newest is None or newest.id != taken.id:
             raise MovedOn("These settings were recorded anew in another window. You now see them.")
         meter = kit.meter_of(w.session, taken.meter_id)
-        zone = ZoneInfo(found.round.zone)
-        said = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": actor.name}
-        found.settings = {**found.settings, str(meter.id): said}
+        zone = ZoneInfo(packed_outing.round.zone)
+        confirmation = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": actor.name}
+        packed_outing.settings = {**packed_outing.settings, str(meter.id): confirmation}
         return w.finish(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)}, meter=meter.id)
 
 
@@ -248,8 +258,8 @@ def pack(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, ticked: Seq
     with desk.write(actor, key, "outing.pack") as w:
         if w.done:
             return w.done
-        found = outing(w.session, outing_id)
-        items = {i.key for group in packing(w.session, found.round, w.now).values() for i in group}
+        packed_outing = outing(w.session, outing_id)
+        items = {i.key for group in packing(w.session, packed_outing.round, w.now).values() for i in group}
         kept = sorted(set(ticked) & items)
-        found.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
+        packed_outing.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
         return w.finish(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)}, packed=len(kept))

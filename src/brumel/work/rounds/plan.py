@@ -66,14 +66,14 @@ class DayPlan:
         return self.ready_at <= self.leave_at
 
 
-def plan_day(session: Session, found: Round, now: datetime, *, leave_at: datetime | None = None) -> DayPlan:
+def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at: datetime | None = None) -> DayPlan:
     """The plan of a round that leaves at `leave_at` (or on its own hour today), if everything began now.
 
     Waits that already run count only what is left of them; an open run only its cups still to come.
     """
-    leave = leave_at or leaving(found, today_of(found, now))
-    back = leave + timedelta(minutes=SITE_MIN * len(found.stops))
-    chosen, missing = choose(session, found, now, back)
+    leave = leave_at or leaving(planned_round, today_of(planned_round, now))
+    back = leave + timedelta(minutes=SITE_MIN * len(planned_round.stops))
+    chosen, missing = choose(session, planned_round, now, back)
     tasks: list[Task] = []
     whose: dict[str, tuple[str, str, str]] = {}
     last: list[str] = []
@@ -114,7 +114,16 @@ def plan_day(session: Session, found: Round, now: datetime, *, leave_at: datetim
     troubles = _troubles(session, chosen, lines, leave, ready)
     troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
     return DayPlan(
-        found, now, leave, lines, ready, leave - (ready - now), back, tuple(chosen), tuple(missing), tuple(troubles)
+        planned_round,
+        now,
+        leave,
+        lines,
+        ready,
+        leave - (ready - now),
+        back,
+        tuple(chosen),
+        tuple(missing),
+        tuple(troubles),
     )
 
 
@@ -126,16 +135,16 @@ def _tasks(
     run = kit.open_run(session, c.probe.id)
     if lasts and run is None:
         return []
-    name, made = c.probe.name, list[tuple[Task, str]]()
+    name, tasks = c.probe.name, list[tuple[Task, str]]()
     before = warm if c.quantity != "temperature" else ()
     waiting = kit.conditioning(session, c.probe, now)
     if waiting is not None:
         left = (waiting.ready_at - now).total_seconds() / 60
-        made.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
+        tasks.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
         before = (*before, f"{name}: wait")
     look = kit.last_inspection(session, c.probe.id)
     if look is None or look.blocks:
-        made.append((Task(f"{name}: look", 2.0, True), "inspect it"))
+        tasks.append((Task(f"{name}: look", 2.0, True), "inspect it"))
         before = (*before, f"{name}: look")
     if run is not None and run.purpose == "calibration":
         state = bench.load_run(session, run.id)
@@ -146,11 +155,11 @@ def _tasks(
     settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
     for step in steps:
         dip, rest = f"{name}: {step.key}", f"{name}: {step.key} settles"
-        made.append((Task(dip, HANDS_MIN, True, before), step.title))
-        made.append((Task(rest, settle, False, (dip,)), f"{step.title} settles"))
+        tasks.append((Task(dip, HANDS_MIN, True, before), step.title))
+        tasks.append((Task(rest, settle, False, (dip,)), f"{step.title} settles"))
         before = (rest,)
-    made.append((Task(f"{name}: verdict", VERDICT_MIN, True, before), "verdict"))
-    return made
+    tasks.append((Task(f"{name}: verdict", VERDICT_MIN, True, before), "verdict"))
+    return tasks
 
 
 def _troubles(
@@ -158,17 +167,17 @@ def _troubles(
 ) -> list[Trouble]:
     """What cannot make it, those with the same way out told together."""
     late = {line.probe: max(o.end for o in lines if o.probe == line.probe) for line in lines if line.end > leave}
-    told: dict[str, list[Chosen]] = {}
+    troubles: dict[str, list[Chosen]] = {}
     for c in chosen:
         if c.probe.name in late:
-            told.setdefault(_instead(session, c, leave, ready), []).append(c)
+            troubles.setdefault(_instead(session, c, leave, ready), []).append(c)
     return [
         Trouble(
             f"{', '.join(c.probe.name for c in group)} would be ready at "
             f"{_clock(max(late[c.probe.name] for c in group), leave)}; leaving is at {_clock(leave, leave)}.",
             instead,
         )
-        for instead, group in told.items()
+        for instead, group in troubles.items()
     ]
 
 
@@ -178,8 +187,8 @@ def _clock(at: datetime, like: datetime) -> str:
 
 def _instead(session: Session, c: Chosen, leave: datetime, ready: datetime) -> str:
     for p in kit.probes_in_service(session):
-        if p.quantity == c.quantity and p.id != c.probe.id and (own := kit.trust_of(session, p, leave)).valid:
-            return f"Take {p.name}: {own.words}"
+        if p.quantity == c.quantity and p.id != c.probe.id and (trust := kit.trust_of(session, p, leave)).valid:
+            return f"Take {p.name}: {trust.words}"
     if c.trust.calibration is not None and c.trust.calibration.usable:
         return (
             f"Leave at {_clock(ready, leave)}, or take it as it is: its readings have no valid calibration, and say so."

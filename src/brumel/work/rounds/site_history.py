@@ -110,10 +110,10 @@ def seasons(
         .group_by(wanted.c.quantity, which)
         .having(func.count() >= FEWEST)
     )
-    found: dict[str, dict[int, tuple[float, float]]] = {q: {} for q in quantities}
+    by_quantity: dict[str, dict[int, tuple[float, float]]] = {q: {} for q in quantities}
     for quantity, at, low, high in session.execute(query):
-        found[quantity][int(at)] = (float(low), float(high))
-    return found
+        by_quantity[quantity][int(at)] = (float(low), float(high))
+    return by_quantity
 
 
 def by_depth(
@@ -125,11 +125,11 @@ def by_depth(
         .join(Visit, Visit.id == Reading.visit_id)
         .where(Reading.site_id == site_id, Reading.depth_m.is_not(None), *_counts())
     )
-    found: list[tuple[str, datetime, float, float]] = []
+    depths: list[tuple[str, datetime, float, float]] = []
     for quantity in quantities:
         rows = session.execute(query.where(Reading.quantity == quantity).order_by(Reading.at.desc()).limit(count))
-        found += [(q, at, float(depth), float(value)) for q, at, depth, value in rows if depth is not None]
-    return found
+        depths += [(q, at, float(depth), float(value)) for q, at, depth, value in rows if depth is not None]
+    return depths
 
 
 def last_profile(session: Session, site_id: uuid.UUID) -> list[Reading]:

@@ -78,7 +78,7 @@ _PAIR = re.compile(r"^\s*([a-z_ ]+?)\s*:\s*(\S+)\s+to\s+(\S+)\s*(?:\((\S+)\s+to\
 
 def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | None, float | None, float | None, str]]:
     """Lines as "ph: 6.5 to 9.0 (5 to 10) | source"; "-" leaves an end open. Raises every fault at once, by line."""
-    found: dict[str, tuple[float | None, float | None, float | None, float | None, str]] = {}
+    values: dict[str, tuple[float | None, float | None, float | None, float | None, str]] = {}
     faults: list[InputError] = []
     for number, line in enumerate(text.splitlines()[:60], 1):
         if not line.strip():
@@ -91,7 +91,7 @@ def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | No
                 InputError(what, f"{what.capitalize()}, line {number}: write “ph: 6.5 to 9.0”; known are {known}.")
             )
             continue
-        if quantity in found:
+        if quantity in values:
             faults.append(InputError(what, f"{what.capitalize()}, line {number}: {quantity} is there twice."))
             continue
         try:
@@ -102,10 +102,10 @@ def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | No
         for low, high in ((ends[0], ends[1]), (ends[2], ends[3])):
             if low is not None and high is not None and low >= high:
                 faults.append(InputError(what, f"{what.capitalize()}, line {number}: {low:g} is not below {high:g}."))
-        found[quantity] = (ends[0], ends[1], ends[2], ends[3], (match.group(6) or "").strip()[:200])
+        values[quantity] = (ends[0], ends[1], ends[2], ends[3], (match.group(6) or "").strip()[:200])
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
-    return found
+    return values
 
 
 def _end(text: str | None) -> float | None:
@@ -197,12 +197,12 @@ def _place(place: Place) -> list[InputError]:
 def client(w: Write, name: str) -> Client:
     """The client of that name, made where there is none."""
     clean = " ".join(name.split())
-    found = w.session.scalar(select(Client).where(Client.name == clean))
-    if found is None:
-        found = Client(id=uuid.uuid4(), name=clean, note="")
-        w.session.add(found)
+    client = w.session.scalar(select(Client).where(Client.name == clean))
+    if client is None:
+        client = Client(id=uuid.uuid4(), name=clean, note="")
+        w.session.add(client)
         w.session.flush()
-    return found
+    return client
 
 
 def save_site(
@@ -224,8 +224,8 @@ def save_site(
         faults = _place(place)
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        made = _save(w, place, terms, reason, site_id, version)
-        return w.finish(f"site:{made.id}", {"name": made.name, "terms": made.terms_version}, site=made.id)
+        saved = _save(w, place, terms, reason, site_id, version)
+        return w.finish(f"site:{saved.id}", {"name": saved.name, "terms": saved.terms_version}, site=saved.id)
 
 
 def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None) -> Site:
@@ -246,34 +246,34 @@ def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, versi
         raise InputError("name", f"{owner.name} has a site called {twin.name} already.", value=place.name)
     new = terms.as_dict()
     if site_id:
-        found = find_site(w.session, site_id)
-        w.session.execute(select(Site.id).where(Site.id == found.id).with_for_update())
-        if version is not None and found.terms_version != version:
+        site = find_site(w.session, site_id)
+        w.session.execute(select(Site.id).where(Site.id == site.id).with_for_update())
+        if version is not None and site.terms_version != version:
             raise MovedOn("This site was changed meanwhile. You now see it; nothing was changed.")
         for name, value in body.items():
-            setattr(found, name, value)
-        if new == Terms(found.use, found.ranges, found.limits, found.water).as_dict():
-            return found
+            setattr(site, name, value)
+        if new == Terms(site.use, site.ranges, site.limits, site.water).as_dict():
+            return site
         why = clean_reason(reason)
-        found.terms_version += 1
+        site.terms_version += 1
     else:
         why = clean_reason(reason, required=False) or "as the site was made"
-        found = Site(id=uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
-        w.session.add(found)
-    found.use, found.ranges, found.limits, found.water = new["use"], new["ranges"], new["limits"], new["water"]
+        site = Site(id=uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
+        w.session.add(site)
+    site.use, site.ranges, site.limits, site.water = new["use"], new["ranges"], new["limits"], new["water"]
     w.session.flush()
     w.session.add(
         SiteTerms(
             id=uuid.uuid4(),
-            site_id=found.id,
-            version=found.terms_version,
+            site_id=site.id,
+            version=site.terms_version,
             body=new,
             reason=why,
             at=w.now,
             by_id=w.actor.id,
         )
     )
-    return found
+    return site
 
 
 def history(session: Session, site_id: uuid.UUID) -> list[SiteTerms]:
@@ -288,12 +288,12 @@ def retire_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason
         if w.done:
             return w.done
         only_the_lead_keeps(actor)
-        found = find_site(w.session, site_id)
+        site = find_site(w.session, site_id)
         why = clean_reason(reason)
-        found.retired_at = found.retired_at or w.now
-        for stop in w.session.scalars(select(RoundStop).where(RoundStop.site_id == found.id)):
+        site.retired_at = site.retired_at or w.now
+        for stop in w.session.scalars(select(RoundStop).where(RoundStop.site_id == site.id)):
             w.session.delete(stop)
-        return w.finish(f"site:{found.id}", {"name": found.name, "reason": why}, site=found.id)
+        return w.finish(f"site:{site.id}", {"name": site.name, "reason": why}, site=site.id)
 
 
 def restore_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason: str) -> dict[str, Any]:
@@ -302,12 +302,12 @@ def restore_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reaso
         if w.done:
             return w.done
         only_the_lead_keeps(actor)
-        found = find_site(w.session, site_id)
-        if found.retired_at is None:
-            raise MovedOn(f"{found.name} is read already.")
+        site = find_site(w.session, site_id)
+        if site.retired_at is None:
+            raise MovedOn(f"{site.name} is read already.")
         why = clean_reason(reason)
-        found.retired_at = None
-        return w.finish(f"site:{found.id}", {"name": found.name, "reason": why}, site=found.id)
+        site.retired_at = None
+        return w.finish(f"site:{site.id}", {"name": site.name, "reason": why}, site=site.id)
 
 
 # -- in and out
@@ -337,7 +337,7 @@ def features(sites: Sequence[Site]) -> list[dict[str, Any]]:
     ]
 
 
-def take_in(desk: Desk, actor: User, key: uuid.UUID, *, found: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+def take_in(desk: Desk, actor: User, key: uuid.UUID, *, features: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
     """Sites from a file: known ones (client and name) are changed, others made; all of them or none.
 
     Every fault is told at once, by the number of the feature.
@@ -346,28 +346,28 @@ def take_in(desk: Desk, actor: User, key: uuid.UUID, *, found: Sequence[Mapping[
         if w.done:
             return w.done
         only_the_lead_keeps(actor)
-        if not found:
+        if not features:
             raise InputError("file", "The file holds no site.")
-        if len(found) > MOST_SITES:
-            raise InputError("file", f"The file holds {len(found)} sites; {MOST_SITES} are taken at once.")
+        if len(features) > MOST_SITES:
+            raise InputError("file", f"The file holds {len(features)} sites; {MOST_SITES} are taken at once.")
         faults: list[InputError] = []
-        made = changed = 0
-        for number, one in enumerate(found, 1):
+        count = changed = 0
+        for number, one in enumerate(features, 1):
             try:
                 place, terms = _given(one)
-                own = _place(place)
-                if own:
-                    raise InputErrors(own)
+                clean_place = _place(place)
+                if clean_place:
+                    raise InputErrors(clean_place)
                 known = w.session.scalar(
                     select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
                 )
                 _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None)
-                made, changed = made + (known is None), changed + (known is not None)
+                count, changed = count + (known is None), changed + (known is not None)
             except InputError as error:
                 faults += [InputError(f.field, f"Feature {number}: {f}", value=f.value) for f in error.faults]
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults[:20])
-        return w.finish("sites", {"made": made, "changed": changed}, made=made, changed=changed)
+        return w.finish("sites", {"made": count, "changed": changed}, made=count, changed=changed)
 
 
 def _given(one: Mapping[str, Any]) -> tuple[Place, Terms]:

@@ -29,10 +29,10 @@ def sites_by_client(session: Session, *, retired: bool = False) -> list[Site]:
 
 def site_of(session: Session, site_id: str | uuid.UUID) -> Site:
     """One site by id; the front door for everything that names a site."""
-    found = session.get(Site, object_id(site_id, "site"))
-    if found is None:
+    site = session.get(Site, object_id(site_id, "site"))
+    if site is None:
         raise NotFound("There is no such site.")
-    return found
+    return site
 
 
 def standing(
@@ -83,10 +83,10 @@ def past_values(session: Session, place: Site, before: datetime | None = None, d
         part = part.where(Reading.at < before)
     rows = part.lateral()
     query = select(wanted.c.quantity, rows.c.value, rows.c.at).select_from(wanted).join(rows, true())
-    found: Past = {q: [] for q in load_field()}
+    values: Past = {q: [] for q in load_field()}
     for quantity, value, at in session.execute(query):
-        found[quantity].append((value, at))
-    return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in found.items()}
+        values[quantity].append((value, at))
+    return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in values.items()}
 
 
 def latest(
@@ -115,7 +115,7 @@ def latest(
         .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
         .where(Reading.id.in_(select(newest.c.id).select_from(wanted).join(newest, true())))
     )
-    found: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
+    readings: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
     for row in session.scalars(query):
-        found[row.site_id].append(row)
-    return found
+        readings[row.site_id].append(row)
+    return readings

@@ -21,8 +21,8 @@ PACES = (1, 5, 20)
 
 def simulated(session: Session) -> list[Probe]:
     """The probes that stand-ins play, inside Brumel or behind the demo's link: those with a hidden truth."""
-    found = [p for p in kit.probes_in_service(session) if meters.truth(session, f"probe:{p.id}")]
-    return sorted(found, key=lambda p: (ORDER.index(p.quantity), p.name))
+    probes = [p for p in kit.probes_in_service(session) if meters.truth(session, f"probe:{p.id}")]
+    return sorted(probes, key=lambda p: (ORDER.index(p.quantity), p.name))
 
 
 def faults_of(session: Session, probe: Probe) -> tuple[str, ...]:

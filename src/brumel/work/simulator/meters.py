@@ -26,8 +26,8 @@ MOST_AT_ONCE = 600
 
 def truth(session: Session, subject: str) -> dict[str, Any]:
     """What the simulator knows about a subject; empty where nothing was set."""
-    found = session.get(Truth, subject)
-    return found.body if found else {}
+    row = session.get(Truth, subject)
+    return row.body if row else {}
 
 
 def set_truth(session: Session, subject: str, body: dict[str, Any]) -> None:
@@ -118,8 +118,8 @@ def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: f
 def standing(session: Session, dip: Dip) -> _Standing:
     """What the simulator knows of a dip."""
     probe = session.get_one(Probe, dip.probe_id)
-    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
-    return _Standing(own, _liquid(session, dip, probe, own), _start(session, dip))
+    probe_sensor = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    return _Standing(probe_sensor, _liquid(session, dip, probe, probe_sensor), _start(session, dip))
 
 
 def _standing_or_none(session: Session, dip: Dip) -> _Standing | None:
@@ -155,8 +155,8 @@ class Cable:
             elapsed = (self.desk.clock() - dip.started_at).total_seconds() if dip else 0.0
             if dip is None or elapsed > samples.LONGEST_DIP.total_seconds():
                 probe = session.get_one(Probe, self._probes[address])
-                own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
-                stands = _Standing(own, Liquid(vessel="air"), Start(0.0, 20.0))
+                probe_sensor = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+                stands = _Standing(probe_sensor, Liquid(vessel="air"), Start(0.0, 20.0))
                 number = 0
             else:
                 stands, number = self._standing.get(dip.id) or standing(session, dip), dip.number
@@ -165,7 +165,7 @@ class Cable:
         return float(y[0]), float(c[0])
 
 
-def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
+def _liquid(session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor) -> Liquid:
     """What the probe really stands in, faults of cups included."""
     if dip.visit_id:
         visit = session.get_one(Visit, dip.visit_id)
@@ -175,7 +175,7 @@ def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
     run = session.get_one(Run, dip.run_id)
     steps = {s["key"]: s for s in run.method["steps"]}
     step, order = steps[dip.step], list(steps).index(dip.step)
-    at = _temperature(at, step, order, own, probe, body)
+    at = _temperature(at, step, order, probe_sensor, probe, body)
     if step["vessel"] in ("saturated_air", "saturated_water"):
         pressure = float(run.conditions.get("pressure_hpa") or 1013.25)
         share = 100 * float(saturation_mg_l(at, 0.0, pressure)) / float(saturation_mg_l(at))
@@ -184,18 +184,18 @@ def _liquid(session: Session, dip: Dip, probe: Probe, own: Sensor) -> Liquid:
         return Liquid(at, chlorine_mg_l=float(body.get("second_mg_l", 1.5)), vessel="reference")
     if step["vessel"] == "air":
         return Liquid(at, vessel="air")
-    return _solution(session, dip, probe, own, run, list(steps), at)
+    return _solution(session, dip, probe, probe_sensor, run, list(steps), at)
 
 
 def _temperature(
-    temperature_c: float, step: dict[str, Any], order: int, own: Sensor, probe: Probe, body: dict[str, Any]
+    temperature_c: float, step: dict[str, Any], order: int, probe_sensor: Sensor, probe: Probe, body: dict[str, Any]
 ) -> float:
     """The temperature of this cup: near each other, cold where the method wants it, ice where it is ice."""
     if step["key"] == "ice":
-        return 1.3 if "ice_wrong" in own.faults else float(body.get("ice_c", 0.0))
+        return 1.3 if "ice_wrong" in probe_sensor.faults else float(body.get("ice_c", 0.0))
     if step["key"].endswith("-cold"):
         return float(body.get("cold_c", 7.0)) + 0.1 * (order % 2)
-    if "warm_cup" in own.faults and order == 1:
+    if "warm_cup" in probe_sensor.faults and order == 1:
         return temperature_c + 2.4
     return temperature_c + (0.05 if probe.quantity in ("nitrate", "ammonium", "temperature") else 0.3) * order
 
@@ -203,37 +203,42 @@ def _temperature(
 def reference_shows(session: Session, dip: Dip) -> float:
     """What a reference instrument beside the simulated probe shows: the true value, or a second method's with its fault."""
     probe = session.get_one(Probe, dip.probe_id)
-    own = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
-    there = _liquid(session, dip, probe, own)
+    probe_sensor = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
+    there = _liquid(session, dip, probe, probe_sensor)
     if probe.quantity == "temperature":
-        return round(0.0 if "ice_wrong" in own.faults and dip.step == "ice" else there.temperature_c, 2)
-    return round(there.chlorine_mg_l + (0.5 if "second_method" in own.faults else 0.0), 2)
+        return round(0.0 if "ice_wrong" in probe_sensor.faults and dip.step == "ice" else there.temperature_c, 2)
+    return round(there.chlorine_mg_l + (0.5 if "second_method" in probe_sensor.faults else 0.0), 2)
 
 
 def _solution(
-    session: Session, dip: Dip, probe: Probe, own: Sensor, run: Run, steps: list[str], temperature_c: float
+    session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor, run: Run, steps: list[str], temperature_c: float
 ) -> Liquid:
     lot_id, last = dip.lot_id, [k for k in steps if k in run.cups]
-    if "wrong_cup" in own.faults and len(last) > 1 and dip.step == (last[1] if probe.quantity == "ph" else last[-1]):
+    if (
+        "wrong_cup" in probe_sensor.faults
+        and len(last) > 1
+        and dip.step == (last[1] if probe.quantity == "ph" else last[-1])
+    ):
         lot_id = uuid.UUID(run.cups[last[0]])
-    if "swapped_cups" in own.faults and len(last) > 1 and dip.step in last[:2]:
+    if "swapped_cups" in probe_sensor.faults and len(last) > 1 and dip.step in last[:2]:
         lot_id = uuid.UUID(run.cups[last[1 - last.index(dip.step)]])
     lot = session.get_one(Lot, lot_id)
     shift = float(truth(session, f"lot:{lot.id}").get("shift", 0.0))  # how far a bad lot is from its label
     value = standards.value(lot, probe.quantity, temperature_c, probe)
     if probe.quantity == "ph":
         return Liquid(
-            temperature_c, ph=contaminated(value + shift) if "contaminated_buffer" in own.faults else value + shift
+            temperature_c,
+            ph=contaminated(value + shift) if "contaminated_buffer" in probe_sensor.faults else value + shift,
         )
     if probe.quantity == "conductivity":
-        strong = 1.07 if "old_standard" in own.faults else 1.0
+        strong = 1.07 if "old_standard" in probe_sensor.faults else 1.0
         return Liquid(temperature_c, conductivity_us_cm=value * strong * (1 + shift))
     if probe.quantity == "oxygen":
         return Liquid(temperature_c, oxygen_percent=0.3 + shift, vessel="zero")
     if probe.quantity == "redox":
-        old = 46.0 if "old_standard" in own.faults and dip.step == steps[-1] else 0.0
+        old = 46.0 if "old_standard" in probe_sensor.faults and dip.step == steps[-1] else 0.0
         return Liquid(temperature_c, redox_mv=value - old + shift)
-    if "carry_over" in own.faults and dip.step == "low":
+    if "carry_over" in probe_sensor.faults and dip.step == "low":
         value = value * 1.6
     return Liquid(temperature_c, ion_mg_l=value * (1 + shift))
 

@@ -71,9 +71,9 @@ def _to_ph(given: Given) -> Answer:
     speak = []
     if method:
         for name, key, value in (("Slope", "slope", slope), ("Offset", "offset", offset)):
-            found = method.band(key).band().judge(value)
-            if found.value != "fit":
-                speak.append(f"{name} {value:g} is “{found.words}” by the default limits.")
+            judged = method.band(key).band().judge(value)
+            if judged.value != "fit":
+                speak.append(f"{name} {value:g} is “{judged.words}” by the default limits.")
     fan = []
     grid = np.array([2.0, 12.0])
     for percent in (85.0, 92.0, 100.0):
@@ -114,19 +114,19 @@ def _orp(given: Given) -> Answer:
     else:
         return Answer(tuple(values), (worked.working,), tuple(speak))
     limit = load_checks().redox["tolerance"]
-    found = redox.verdict(orp, should, limit.value, limit.source)
+    judged = redox.verdict(orp, should, limit.value, limit.source)
     values += [
         AnswerValue("should read in that standard", should, "mV", 0),
         AnswerValue("error", orp - should, "mV", 0),
     ]
-    return Answer(tuple(values), (worked.working,), tuple(speak), verdict=found)
+    return Answer(tuple(values), (worked.working,), tuple(speak), verdict=judged)
 
 
 def _pair(given: Given) -> Answer:
     ion: ions.Ion = "ammonium" if choice(given, "ion") == "ammonium" else "nitrate"
     high = ions.IonPoint(number(given, "high_mv"), number(given, "high_t"), number(given, "high_c"))
     low = ions.IonPoint(number(given, "low_mv"), number(given, "low_t"), number(given, "low_c"))
-    found = ions.pair(high, low)
+    judged = ions.pair(high, low)
     limits = load_checks().ions
     verdict: Verdict = ions.verdict(
         high,
@@ -138,21 +138,21 @@ def _pair(given: Given) -> Answer:
         source=limits["gap_low"].source,
     )
     ladder = Ladder("Is the pair sound?")
-    ladder.step("ΔE", "gap as read", "|E high − E low|", found.gap_mv, "mV", "reading", digits=1)
+    ladder.step("ΔE", "gap as read", "|E high − E low|", judged.gap_mv, "mV", "reading", digits=1)
     ladder.step(
         "ΔE25",
         "gap at 25 °C and 10:1",
         "ΔE / log10(ratio) · 298.15 / T",
-        found.normalised_mv,
+        judged.normalised_mv,
         "mV",
         "common practice, no source",
-        ("decades", "log10 of the ratio", found.decades, ""),
+        ("decades", "log10 of the ratio", judged.decades, ""),
         ("T", "temperature of the pair", (high.temperature_c + low.temperature_c) / 2, "°C"),
         digits=1,
     )
     values = [
-        AnswerValue("gap at 25 °C and 10:1", found.normalised_mv, "mV", 1),
-        AnswerValue("gap as read", found.gap_mv, "mV", 1),
+        AnswerValue("gap at 25 °C and 10:1", judged.normalised_mv, "mV", 1),
+        AnswerValue("gap as read", judged.gap_mv, "mV", 1),
         AnswerValue("temperatures apart", abs(high.temperature_c - low.temperature_c), "°C", 2),
     ]
     chart = None

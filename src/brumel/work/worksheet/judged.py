@@ -91,16 +91,16 @@ def _compare(given: Given) -> Answer:
     unit, first_of, second_of = (choice(given, k) for k in ("unit", "of_a", "of_b"))
     a = agreement.Measured(number(given, "a"), number(given, "ua"), unit, first_of)
     b = agreement.Measured(number(given, "b"), number(given, "ub"), unit, second_of)
-    found = agreement.compare(a, b)
+    comparison = agreement.compare(a, b)
     row = CriterionRow(
         "en",
         "normalised error, without its sign",
-        abs(found.en),
+        abs(comparison.en),
         "",
         "up to 1",
-        Outcome.FIT if found.agree else Outcome.NOT,
+        Outcome.FIT if comparison.agree else Outcome.NOT,
         "ISO13528",
-        "they agree" if found.agree else "they do not agree",
+        "they agree" if comparison.agree else "they do not agree",
         2,
     )
     chart = AnswerChart(
@@ -114,12 +114,12 @@ def _compare(given: Given) -> Answer:
     )
     return Answer(
         (
-            AnswerValue("normalised error En", found.en, "", 2, "agree when within ±1"),
-            AnswerValue("difference", found.difference, unit, 3),
-            AnswerValue("relative percent difference", found.relative_percent, "%", 2),
+            AnswerValue("normalised error En", comparison.en, "", 2, "agree when within ±1"),
+            AnswerValue("difference", comparison.difference, unit, 3),
+            AnswerValue("relative percent difference", comparison.relative_percent, "%", 2),
         ),
-        (found.working,),
-        (found.sentence,),
+        (comparison.working,),
+        (comparison.sentence,),
         chart,
         Verdict((row,)),
     )
@@ -131,9 +131,9 @@ def _closing(given: Given) -> Answer:
     criteria = limits.criteria()
     hours, end = number(given, "at"), number(given, "end")
     check = drift.StandardCheck(end * 3600, number(given, "closed"), number(given, "expected"))
-    found = drift.effect(criteria, number(given, "value"), hours * 3600, check, 0.0)
+    judged = drift.effect(criteria, number(given, "value"), hours * 3600, check, 0.0)
     unit = criteria.unit if quantity != "ph" else ""
-    outcome = {"bracketed": Outcome.FIT, "corrected": Outcome.CARE, "not reported": Outcome.NOT}[found.state]
+    outcome = {"bracketed": Outcome.FIT, "corrected": Outcome.CARE, "not reported": Outcome.NOT}[judged.state]
     share = max(min(hours / end, 1.0), 0.0) if end > 0 else 0.0
     chart = AnswerChart(
         "the error spread over the time",
@@ -148,19 +148,19 @@ def _closing(given: Given) -> Answer:
         rule += f" or ±{criteria.holds_percent:g} %, whichever is greater"
     words = {
         "bracketed": f"The probe held ({rule}); the reading is bracketed.",
-        "corrected": f"The probe did not hold ({rule}); corrected in time, graded {found.grade}.",
+        "corrected": f"The probe did not hold ({rule}); corrected in time, graded {judged.grade}.",
         "not reported": "The correction is beyond the largest allowed; the value is not reported.",
-    }[found.state]
+    }[judged.state]
     return Answer(
         (
             AnswerValue(
-                "value to report", None if found.state == "not reported" else found.after, unit, 3, found.state
+                "value to report", None if judged.state == "not reported" else judged.after, unit, 3, judged.state
             ),
-            AnswerValue("as read", found.before, unit, 3),
-            AnswerValue("correction", found.after - found.before, unit, 3, found.grade),
+            AnswerValue("as read", judged.before, unit, 3),
+            AnswerValue("correction", judged.after - judged.before, unit, 3, judged.grade),
             AnswerValue("error at the closing check", check.error, unit, 3),
         ),
-        (found.worked.working,),
+        (judged.worked.working,),
         (words, "A correction is a new version with its reason; the lead decides."),
         chart,
         Verdict(
@@ -173,7 +173,7 @@ def _closing(given: Given) -> Answer:
                     rule,
                     outcome,
                     limits.source,
-                    found.grade,
+                    judged.grade,
                     3,
                 ),
             )
@@ -187,9 +187,9 @@ def _thermometer(given: Given) -> Answer:
     shown2, ref2 = maybe(given, "shown2"), maybe(given, "ref2")
     if shown2 is not None and ref2 is not None:
         points.append(temperature.ReferencePoint(shown2, ref2))
-    found = temperature.verdict(points, limit.value, limit.source)
+    judged = temperature.verdict(points, limit.value, limit.source)
     ladder = Ladder("Does the thermometer hold?")
-    for p, row in zip(points, found.rows, strict=True):
+    for p, row in zip(points, judged.rows, strict=True):
         ladder.step(
             "e",
             row.criterion,
@@ -201,13 +201,15 @@ def _thermometer(given: Given) -> Answer:
             ("ref", "reference", p.reference_c, "°C"),
             digits=2,
         )
-    values = [AnswerValue(row.criterion, row.value, "°C", 2, f"{row.limit}: {row.outcome.words}") for row in found.rows]
+    values = [
+        AnswerValue(row.criterion, row.value, "°C", 2, f"{row.limit}: {row.outcome.words}") for row in judged.rows
+    ]
     speak = (
         []
-        if found.outcome.value == "fit"
+        if judged.outcome.value == "fit"
         else ["A thermometer that fails casts doubt on every run made with that sensor."]
     )
-    return Answer(tuple(values), (ladder.done(),), tuple(speak), verdict=found)
+    return Answer(tuple(values), (ladder.done(),), tuple(speak), verdict=judged)
 
 
 SUMS = (

@@ -8,16 +8,16 @@ from brumel.work.worksheet.model import Given
 
 def number(given: Given, key: str) -> float:
     """The number of a field; NotANumber where it is empty."""
-    found = given.get(key)
-    if not isinstance(found, (int, float)):
-        raise NotANumber(key, found)
-    return float(found)
+    value = given.get(key)
+    if not isinstance(value, (int, float)):
+        raise NotANumber(key, value)
+    return float(value)
 
 
 def maybe(given: Given, key: str) -> float | None:
     """The number of a field that may stay empty."""
-    found = given.get(key)
-    return float(found) if isinstance(found, (int, float)) else None
+    value = given.get(key)
+    return float(value) if isinstance(value, (int, float)) else None
 
 
 def choice(given: Given, key: str) -> str:

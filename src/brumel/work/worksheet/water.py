@@ -114,8 +114,8 @@ def _pressure(given: Given) -> tuple[float, str, list[str]]:
         return float(oxygen.station_pressure_hpa(h)), f"standard atmosphere at {h:.0f} m", []
     if way == "weather":
         h = number(given, "altitude")
-        found = float(oxygen.station_from_sea_level_hpa(number(given, "pressure"), h))
-        return found, f"weather report brought up to {h:.0f} m", []
+        station_hpa = float(oxygen.station_from_sea_level_hpa(number(given, "pressure"), h))
+        return station_hpa, f"weather report brought up to {h:.0f} m", []
     p = number(given, "pressure")
     h = maybe(given, "altitude") or 0.0
     odd = oxygen.looks_like_sea_level(p, h) if h else ""
@@ -202,25 +202,25 @@ def _oxygen(given: Given) -> Answer:
 
 def _standard(given: Given) -> Answer:
     expected = number(given, "expected")
-    found = conductivity.choose_standard(expected)
+    choice = conductivity.choose_standard(expected)
     t = number(given, "t")
     values = [
-        AnswerValue("take", found.standard.nominal_us_cm, "µS/cm", 0, found.standard.name),
+        AnswerValue("take", choice.standard.nominal_us_cm, "µS/cm", 0, choice.standard.name),
         AnswerValue("cell constant made for it", conductivity.nominal_cell_constant(expected), "1/cm", 1),
     ]
-    speak = [found.sentence]
+    speak = [choice.sentence]
     ladder = Ladder("Which standard, and what it reads in the cup")
     ladder.step("κ", "the site usually reads", "as given", expected, "µS/cm at 25 °C", "", digits=0)
     try:
-        there = float(conductivity.standard_us_cm(found.standard, t))
+        there = float(conductivity.standard_us_cm(choice.standard, t))
         values.insert(1, AnswerValue("it reads in the cup", there, "µS/cm", 1, f"uncompensated, at {t:.1f} °C"))
         ladder.step(
             "κstd",
-            f"{found.standard.name} at the cup's temperature",
+            f"{choice.standard.name} at the cup's temperature",
             "table, linear in T",
             there,
             "µS/cm",
-            found.standard.source.split(",")[0],
+            choice.standard.source.split(",")[0],
             ("T", "cup temperature", t, "°C"),
             digits=1,
         )
@@ -247,7 +247,7 @@ def _standard(given: Given) -> Answer:
         "µS/cm at 25 °C",
         0.05,
         200_000,
-        ((found.standard.nominal_us_cm, found.standard.name), (0.055, "pure water"), (53000.0, "sea")),
+        ((choice.standard.nominal_us_cm, choice.standard.name), (0.055, "pure water"), (53000.0, "sea")),
         max(expected, 0.05),
     )
     return Answer(tuple(values), (ladder.done(),), tuple(speak), scale)

@@ -23,10 +23,10 @@ from brumel.work.quantities import names as quantity_names
 
 def log(session: Session, series_id: str | uuid.UUID) -> LoggerSeries:
     """One series by id; the front door for everything that names one."""
-    found = session.get(LoggerSeries, object_id(series_id, "series"))
-    if found is None:
+    series = session.get(LoggerSeries, object_id(series_id, "series"))
+    if series is None:
         raise NotFound("There is no such series.")
-    return found
+    return series
 
 
 @dataclass(frozen=True)
@@ -53,12 +53,12 @@ class EffectOnSeries:
         }
 
     @staticmethod
-    def restored(found: LoggerSeries, body: dict[str, Any]) -> EffectOnSeries:
+    def restored(series: LoggerSeries, body: dict[str, Any]) -> EffectOnSeries:
         """As it was worked out when it was decided about, whatever the criteria are now."""
-        own = Worked(0.0, "", Working.from_dict(body["working"]))
-        ends = logged.Ends(body["opening"], body["fouling"], body["drift"], body["relative"], body["holds"], own)
+        worked = Worked(0.0, "", Working.from_dict(body["working"]))
+        ends = logged.Ends(body["opening"], body["fouling"], body["drift"], body["relative"], body["holds"], worked)
         return EffectOnSeries(
-            ends, body["grade"], body["until"], found.starts + body["until"] * (found.ends - found.starts)
+            ends, body["grade"], body["until"], series.starts + body["until"] * (series.ends - series.starts)
         )
 
 
@@ -73,18 +73,18 @@ DECISIONS = {
 STATES = {"bracket": "bracketed", "correct": "corrected", "doubt": "doubtful", "reject": "not reported"}
 
 
-def effect(session: Session, found: LoggerSeries, service: logged.Service) -> EffectOnSeries:
+def effect(session: Session, series: LoggerSeries, service: logged.Service) -> EffectOnSeries:
     """What a service would make of a series; nothing is written. Refused for a quantity without criteria."""
-    if found.quantity not in load_checks().closing:
+    if series.quantity not in load_checks().closing:
         raise Refused(
-            f"There are no criteria for {quantity_names.name(found.quantity)}; what it follows from is what can be checked."
+            f"There are no criteria for {quantity_names.name(series.quantity)}; what it follows from is what can be checked."
         )
-    judged = closing_checks.criteria(found.quantity)
-    level = session.scalar(select(func.avg(LoggerValue.value)).where(LoggerValue.series_id == found.id)) or 0.0
+    judged = closing_checks.criteria(series.quantity)
+    level = session.scalar(select(func.avg(LoggerValue.value)).where(LoggerValue.series_id == series.id)) or 0.0
     ends = logged.ends(service, judged, float(level))
     until = logged.reported_until(ends, judged)
     return EffectOnSeries(
-        ends, logged.worst_grade(ends, judged), until, found.starts + until * (found.ends - found.starts)
+        ends, logged.worst_grade(ends, judged), until, series.starts + until * (series.ends - series.starts)
     )
 
 
@@ -95,26 +95,26 @@ def record_service(
     with desk.write(actor, key, "log.service") as w:
         if w.done:
             return w.done
-        found = log(w.session, series_id)
-        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == found.id).with_for_update())
-        made = effect(w.session, found, service)
-        unit = "%" if made.ends.relative else found.unit
-        told = (
-            f"Fouling {made.ends.fouling:+.3g} {unit}, drift {made.ends.drift:+.3g} {unit}: "
-            f"{'it holds' if made.ends.holds else 'it does not hold'}."
+        series = log(w.session, series_id)
+        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+        worked_effect = effect(w.session, series, service)
+        unit = "%" if worked_effect.ends.relative else series.unit
+        sentence = (
+            f"Fouling {worked_effect.ends.fouling:+.3g} {unit}, drift {worked_effect.ends.drift:+.3g} {unit}: "
+            f"{'it holds' if worked_effect.ends.holds else 'it does not hold'}."
         ).replace("-", "\N{MINUS SIGN}")
         row = LoggerCheck(
-            id=uuid.uuid4(), series_id=found.id, at=w.now, body=asdict(service), sentence=told, by_id=actor.id
+            id=uuid.uuid4(), series_id=series.id, at=w.now, body=asdict(service), sentence=sentence, by_id=actor.id
         )
         w.session.add(row)
         w.session.flush()
-        return w.finish(f"log:{found.id}", {"sentence": told}, service=row.id)
+        return w.finish(f"log:{series.id}", {"sentence": sentence}, service=row.id)
 
 
-def services(session: Session, found: LoggerSeries) -> list[LoggerCheck]:
+def services(session: Session, series: LoggerSeries) -> list[LoggerCheck]:
     """What was read at the ends of a series, newest first."""
     return list(
-        session.scalars(select(LoggerCheck).where(LoggerCheck.series_id == found.id).order_by(LoggerCheck.at.desc()))
+        session.scalars(select(LoggerCheck).where(LoggerCheck.series_id == series.id).order_by(LoggerCheck.at.desc()))
     )
 
 
@@ -127,13 +127,13 @@ def waiting(session: Session, count: int = 60) -> list[LoggerSeries]:
     )
 
 
-def in_standard(session: Session, found: LoggerSeries) -> tuple[float, float] | None:
+def in_standard(session: Session, series: LoggerSeries) -> tuple[float, float] | None:
     """What a closing check on Bench said of the logger's probe since: read and expected, to start the form with."""
-    if found.calibration_id is None:
+    if series.calibration_id is None:
         return None
-    query = select(Closing).where(Closing.calibration_id == found.calibration_id, Closing.at >= found.ends)
+    query = select(Closing).where(Closing.calibration_id == series.calibration_id, Closing.at >= series.ends)
     newest = session.scalar(query.order_by(Closing.at).limit(1))
-    if newest is None or not newest.checks or newest.probe.quantity != found.quantity:
+    if newest is None or not newest.checks or newest.probe.quantity != series.quantity:
         return None
     return float(newest.checks[0]["read"]), float(newest.checks[0]["expected"])
 
@@ -143,25 +143,25 @@ def of_service(session: Session, row: LoggerCheck) -> EffectOnSeries:
     return effect(session, log(session, row.series_id), logged.Service(**row.body))
 
 
-def decisions_of(session: Session, found: LoggerSeries) -> list[LoggerDecision]:
+def decisions_of(session: Session, series: LoggerSeries) -> list[LoggerDecision]:
     """The decisions about a series, newest first; the first stands."""
-    query = select(LoggerDecision).where(LoggerDecision.series_id == found.id).order_by(LoggerDecision.version.desc())
+    query = select(LoggerDecision).where(LoggerDecision.series_id == series.id).order_by(LoggerDecision.version.desc())
     return list(session.scalars(query))
 
 
-def barred(found: LoggerSeries, made: EffectOnSeries | None) -> dict[str, str]:
+def barred(series: LoggerSeries, worked_effect: EffectOnSeries | None) -> dict[str, str]:
     """For each decision the sentence that speaks against it, empty where it may be taken."""
     why = dict.fromkeys(DECISIONS, "")
-    if made is None:
+    if worked_effect is None:
         nothing = "Nothing was read at its end; it can be called doubtful or not reported, not more."
         return why | {"bracket": nothing, "correct": nothing}
-    if found.calibration_id is None:
+    if series.calibration_id is None:
         nothing = "No calibration stands behind this series; it can be called doubtful or not reported."
         return why | {"bracket": nothing, "correct": nothing}
-    if made.ends.holds:
+    if worked_effect.ends.holds:
         return why | {"correct": "The checks held; there is nothing to correct."}
     why["bracket"] = "The checks did not hold; this series cannot be called bracketed."
-    if made.until <= 0:
+    if worked_effect.until <= 0:
         why["correct"] = "It was off by more than may be corrected from its start; nothing of it can be reported."
     return why
 
@@ -186,27 +186,27 @@ def decide(
         if w.done:
             return w.done
         lead_signs(actor, name)
-        found = log(w.session, series_id)
-        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == found.id).with_for_update())
-        have = decisions_of(w.session, found)
+        series = log(w.session, series_id)
+        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+        have = decisions_of(w.session, series)
         if version != (have[0].version if have else 0):
             raise MovedOn("This series was decided about in another window. You now see it.")
         if decision not in DECISIONS:
             raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
-        newest = next(iter(services(w.session, found)), None)
-        made = of_service(w.session, newest) if newest else None
+        newest = next(iter(services(w.session, series)), None)
+        worked_effect = of_service(w.session, newest) if newest else None
         if check_id != (str(newest.id) if newest else ""):
             raise MovedOn("Its end was read again in another window. You now see what that does.")
-        if against := barred(found, made)[decision]:
+        if against := barred(series, worked_effect)[decision]:
             raise Refused(against)
         why = clean_reason(reason, required=decision != "bracket" or bool(have))
         row = LoggerDecision(
             id=uuid.uuid4(),
-            series_id=found.id,
+            series_id=series.id,
             version=version + 1,
             check_id=newest.id if newest else None,
             decision=decision,
-            effect=made.as_dict() if made else {},
+            effect=worked_effect.as_dict() if worked_effect else {},
             reason=why,
             signed_name=" ".join(name.split()),
             at=w.now,
@@ -214,7 +214,7 @@ def decide(
         )
         w.session.add(row)
         w.session.flush()
-        return w.finish(f"log:{found.id}", {"decision": decision, "reason": why}, decision=row.id)
+        return w.finish(f"log:{series.id}", {"decision": decision, "reason": why}, decision=row.id)
 
 
 @dataclass(frozen=True)
@@ -226,22 +226,22 @@ class Standing:
     by: EffectOnSeries | None
 
 
-def standing(session: Session, found: LoggerSeries) -> Standing:
+def standing(session: Session, series: LoggerSeries) -> Standing:
     """Open, unbacked, or as the newest decision says."""
-    have = decisions_of(session, found)
+    have = decisions_of(session, series)
     if not have:
-        if found.probe is None or found.calibration_id is None:
+        if series.probe is None or series.calibration_id is None:
             why = (
                 "no probe is named"
-                if found.probe is None
-                else f"{found.probe.name} had no valid calibration when it was set out"
+                if series.probe is None
+                else f"{series.probe.name} had no valid calibration when it was set out"
             )
             return Standing("unbacked", f"no valid calibration: {why}", None)
-        number = session.scalar(select(Calibration.number).where(Calibration.id == found.calibration_id))
+        number = session.scalar(select(Calibration.number).where(Calibration.id == series.calibration_id))
         return Standing("open", f"calibration {number} in force; closing check pending", None)
     newest = have[0]
-    told = f"{DECISIONS[newest.decision]}, decided by {newest.signed_name}"
+    words = f"{DECISIONS[newest.decision]}, decided by {newest.signed_name}"
     if newest.decision != "correct":
-        return Standing(STATES[newest.decision], told, None)
-    made = EffectOnSeries.restored(found, newest.effect)
-    return Standing("corrected", f"{told}; grade {made.grade}", made)
+        return Standing(STATES[newest.decision], words, None)
+    restored = EffectOnSeries.restored(series, newest.effect)
+    return Standing("corrected", f"{words}; grade {restored.grade}", restored)

@@ -101,7 +101,7 @@ def take_in(
         )
         steps = np.diff([t.timestamp() for t in times])
         interval = float(np.median(steps))
-        made = LoggerSeries(
+        new_series = LoggerSeries(
             id=uuid.uuid4(),
             site_id=place.id,
             quantity=quantity,
@@ -119,14 +119,14 @@ def take_in(
             at=w.now,
             by_id=actor.id,
         )
-        w.session.add(made)
+        w.session.add(new_series)
         w.session.flush()
         rows = [
-            {"series_id": made.id, "at": t, "value": float(v), "flag": int(f)}
+            {"series_id": new_series.id, "at": t, "value": float(v), "flag": int(f)}
             for t, v, f in zip(times, values, flags, strict=True)
         ]
         w.session.execute(insert(LoggerValue), rows)
-        return w.finish(f"site:{site_id}", {"log": made.name, "values": made.count}, log=made.id)
+        return w.finish(f"site:{site_id}", {"log": new_series.name, "values": new_series.count}, log=new_series.id)
 
 
 def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[LoggerSeries]:
@@ -141,13 +141,13 @@ def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[Logger
     )
 
 
-def band(session: Session, found: LoggerSeries, by: EffectOnSeries | None = None) -> BinnedSeries:
+def band(session: Session, series: LoggerSeries, by: EffectOnSeries | None = None) -> BinnedSeries:
     """A series for drawing: binned by the database, so that a week and a year cost a page the same; corrected `by`."""
-    value, when = _value(found, by)
-    place = func.floor(_share(found) * (BINS - 1)).label("bin")
+    value, when = _value(series, by)
+    place = func.floor(_share(series) * (BINS - 1)).label("bin")
     query = (
         select(func.min(LoggerValue.at), func.min(value), func.max(value))
-        .where(LoggerValue.series_id == found.id, LoggerValue.flag < int(belief.Flag.FAIL), when)
+        .where(LoggerValue.series_id == series.id, LoggerValue.flag < int(belief.Flag.FAIL), when)
         .add_columns(place)
         .group_by(literal_column("bin"))
         .order_by(literal_column("bin"))
@@ -155,35 +155,37 @@ def band(session: Session, found: LoggerSeries, by: EffectOnSeries | None = None
     rows = session.execute(query).all()
     odd = session.execute(
         select(LoggerValue.at, value, LoggerValue.flag)
-        .where(LoggerValue.series_id == found.id, LoggerValue.flag > 2, when)
+        .where(LoggerValue.series_id == series.id, LoggerValue.flag > 2, when)
         .order_by(LoggerValue.at)
         .limit(200)
     ).all()
     return BinnedSeries(
-        found, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
+        series, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
     )
 
 
-def _share(found: LoggerSeries) -> ColumnElement[Any]:
-    span = max((found.ends - found.starts).total_seconds(), 1.0)
-    return func.extract("epoch", LoggerValue.at - found.starts) / span
+def _share(series: LoggerSeries) -> ColumnElement[Any]:
+    span = max((series.ends - series.starts).total_seconds(), 1.0)
+    return func.extract("epoch", LoggerValue.at - series.starts) / span
 
 
-def _value(found: LoggerSeries, by: EffectOnSeries | None) -> tuple[ColumnElement[Any], ColumnElement[bool]]:
+def _value(series: LoggerSeries, by: EffectOnSeries | None) -> tuple[ColumnElement[Any], ColumnElement[bool]]:
     """The value as it is reported, and which are: `core.logged.corrected` once more, where the values are."""
     if by is None:
         return LoggerValue.value + 0.0, true()
-    share, ends = _share(found), by.ends
+    share, ends = _share(series), by.ends
     error = ends.opening + (ends.closing - ends.opening) * share
     value = LoggerValue.value / (1 + error / 100) if ends.relative else LoggerValue.value - error
     return value, share <= by.until + 1e-12
 
 
-def values(session: Session, found: LoggerSeries) -> Iterator[tuple[datetime, float, float | None, int]]:
+def values(session: Session, series: LoggerSeries) -> Iterator[tuple[datetime, float, float | None, int]]:
     """Every value for an export: when, as recorded, as reported (None where it is not), and its QARTOD flag."""
-    now = standing(session, found)
-    value, when = _value(found, now.by)
-    told = case((when, value)) if now.state != "not reported" else null()
-    query = select(LoggerValue.at, LoggerValue.value, told, LoggerValue.flag).where(LoggerValue.series_id == found.id)
+    now = standing(session, series)
+    value, when = _value(series, now.by)
+    reported = case((when, value)) if now.state != "not reported" else null()
+    query = select(LoggerValue.at, LoggerValue.value, reported, LoggerValue.flag).where(
+        LoggerValue.series_id == series.id
+    )
     rows = session.execute(query.order_by(LoggerValue.at)).yield_per(5000)
     yield from (tuple(row) for row in rows)

@@ -41,11 +41,12 @@ def correct(
         if old.decision_id is not None:
             raise Refused("The lead has decided about this reading; have that opened again first.")
         why = clean_reason(reason)
-        own = quantity_of(old.quantity)
+        quantity = quantity_of(old.quantity)
         entered = next(
-            (k for k, e in own.entries.items() if old.raw_unit in (e.label, f"{e.label} displayed")), own.native
+            (k for k, e in quantity.entries.items() if old.raw_unit in (e.label, f"{e.label} displayed")),
+            quantity.native,
         )
-        check_typed(own, entered, raw, temperature_c, None)
+        check_typed(quantity, entered, raw, temperature_c, None)
         whole = sheet_of_visit(w.session, old.visit_id, w.now)
         past = past_values(w.session, whole.visit.site, before=old.at, depth_m=old.depth_m)
         value = rework(w.session, old, whole, raw, temperature_c, past)

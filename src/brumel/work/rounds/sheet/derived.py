@@ -112,7 +112,7 @@ def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> li
     first = {p.quantity: p for p in have}
     facts = _facts(whole, have)
     at_c = first["temperature"].temperature_c if "temperature" in first else None
-    found = derive(
+    worked = derive(
         facts.read,
         facts.water,
         raw_us_cm=facts.raw_us_cm,
@@ -121,7 +121,7 @@ def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> li
         total_ammonia=facts.total_ammonia,
     )
     values = []
-    for r in found:
+    for r in worked:
         parents = [first[q] for q in r.parents]
         tests = [
             *findings(site, past, r.quantity, r.value, now, r.expanded_uncertainty),
@@ -174,10 +174,10 @@ def _together(site: Site, r: Reported, read: Mapping[str, Reported], water: Wate
 
 def uncompensated(working: Working, value: float) -> float | None:
     """Conductivity at the sample's own temperature; where a decision moved the reported value, moved with it."""
-    found = {s.symbol: s.result for s in working.steps}
-    if "κ" not in found or not found.get("κ25"):
+    results_by_symbol = {s.symbol: s.result for s in working.steps}
+    if "κ" not in results_by_symbol or not results_by_symbol.get("κ25"):
         return None
-    return found["κ"] * value / found["κ25"]
+    return results_by_symbol["κ"] * value / results_by_symbol["κ25"]
 
 
 def salinity(raw: float | None, temperature_c: float) -> float | None:

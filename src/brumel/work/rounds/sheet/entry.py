@@ -39,9 +39,9 @@ def start_visit(
     with desk.write(actor, key, "visit.start") as w:
         if w.done:
             return w.done
-        made = open_visit(w, site_id, probes, source, outing_id)
-        detail = {"site": made.site.name, "probes": [p.name for p in made.probes]}
-        return w.finish(f"visit:{made.id}", detail, visit=made.id)
+        visit = open_visit(w, site_id, probes, source, outing_id)
+        detail = {"site": visit.site.name, "probes": [p.name for p in visit.probes]}
+        return w.finish(f"visit:{visit.id}", detail, visit=visit.id)
 
 
 def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outing_id: str = "") -> Visit:
@@ -62,7 +62,7 @@ def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outin
     if source == "live" and all(p.meter.link == "typed" for p in carried):
         raise InputError("source", f"{carried[0].meter.name} has no link; type its readings.", value=source)
     outing = w.session.get(Outing, object_id(outing_id, "outing")) if outing_id else None
-    made = Visit(
+    visit = Visit(
         id=uuid.uuid4(),
         site_id=place.id,
         operator_id=w.actor.id,
@@ -70,15 +70,15 @@ def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outin
         at=w.now,
         outing_id=outing.id if outing else None,
     )
-    w.session.add(made)
+    w.session.add(visit)
     w.session.flush()
     seen = set[str]()
     for i, p in enumerate(sorted(carried, key=lambda p: quantity_names.ORDER[p.quantity])):
-        _carry(w, made, p, i, "second" if p.quantity in seen else "first")
+        _carry(w, visit, p, i, "second" if p.quantity in seen else "first")
         seen.add(p.quantity)
     w.session.flush()
-    w.session.refresh(made)
-    return made
+    w.session.refresh(visit)
+    return visit
 
 
 def _carry(w: Write, to: Visit, probe: Probe, at: int, role: str) -> None:
@@ -90,22 +90,22 @@ def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_i
     with desk.write(actor, key, "visit.probe") as w:
         if w.done:
             return w.done
-        found = locked(w, visit_id)
+        visit = locked(w, visit_id)
         probe = kit.probe_of(w.session, probe_id)
-        if any(p.id == probe.id for p in found.probes):
+        if any(p.id == probe.id for p in visit.probes):
             raise Refused(f"{probe.name} is on this sheet already.")
-        role = put_on_sheet(w, found, probe)
+        role = put_on_sheet(w, visit, probe)
         return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
 
 
-def put_on_sheet(w: Write, found: Visit, probe: Probe) -> str:
+def put_on_sheet(w: Write, visit: Visit, probe: Probe) -> str:
     """One more probe on a sheet, inside a write; returns its role there."""
-    if len(found.carried) >= MOST_PROBES:
+    if len(visit.carried) >= MOST_PROBES:
         raise Refused(f"A sheet takes {MOST_PROBES} probes at most.")
-    role = "second" if any(p.quantity == probe.quantity for p in found.probes) else "first"
-    _carry(w, found, probe, len(found.carried), role)
+    role = "second" if any(p.quantity == probe.quantity for p in visit.probes) else "first"
+    _carry(w, visit, probe, len(visit.carried), role)
     w.session.flush()
-    w.session.refresh(found)
+    w.session.refresh(visit)
     return role
 
 
@@ -121,14 +121,14 @@ def dip(
     with desk.write(actor, key, "visit.dip") as w:
         if w.done:
             return w.done
-        found = locked(w, visit_id)
+        visit = locked(w, visit_id)
         depth = checked_depth(depth_m)
-        probes = [p for p in found.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
+        probes = [p for p in visit.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
         if probe_id and not probes:
             raise NotFound("There is no such probe on this sheet.")
         if not probes:
             raise Refused("None of these probes has a link; type what they show.")
-        dips = {str(p.id): str(_dip(w, found, p, "live", "", depth).id) for p in probes}
+        dips = {str(p.id): str(_dip(w, visit, p, "live", "", depth).id) for p in probes}
         return w.finish(f"visit:{visit_id}", {"dips": dips}, dip=next(iter(dips.values())), dips=dips)
 
 
@@ -136,16 +136,16 @@ def checked_depth(depth_m: float | None) -> float | None:
     if depth_m is None:
         return None
     door = Door()
-    found = door.number("depth_m", depth_m, 0, 400)
+    depth = door.number("depth_m", depth_m, 0, 400)
     door.close()
-    return found
+    return depth
 
 
 def _dip(w: Write, to: Visit, probe: Probe, source: str, entered: str, depth: float | None) -> Dip:
     run = kit.open_run(w.session, probe.id)
     if run:
         raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
-    made = Dip(
+    new_dip = Dip(
         id=uuid.uuid4(),
         probe_id=probe.id,
         visit_id=to.id,
@@ -155,9 +155,9 @@ def _dip(w: Write, to: Visit, probe: Probe, source: str, entered: str, depth: fl
         depth_m=depth,
         started_at=w.now,
     )
-    w.session.add(made)
+    w.session.add(new_dip)
     w.session.flush()
-    return made
+    return new_dip
 
 
 @dataclass(frozen=True)
@@ -203,36 +203,36 @@ def type_on(
     still: bool = False,
 ) -> int:
     """What the displays showed, inside a write; returns the number of the last sample."""
-    found = locked_sheet(w, visit_id)
+    sheet = locked_sheet(w, visit_id)
     if not rows:
         raise InputError("value", "No value was given. Type what at least one display shows.")
     depth, faults, ready = checked_depth(depth_m), [], []
     settings = {}
     for row in rows:
-        line = found.line(row.probe_id)
+        line = sheet.line(row.probe_id)
         if str(line.probe.id) != row.probe_id:
             raise NotFound("There is no such probe on this sheet.")
-        own = quantity_of(line.probe.quantity)
+        quantity = quantity_of(line.probe.quantity)
         try:
-            check_typed(own, row.signal, row.value, temperature_c, after_s)
+            check_typed(quantity, row.signal, row.value, temperature_c, after_s)
         except InputError as error:
             faults += [_named(f, line.probe.name, len(rows) > 1) for f in error.faults]
             continue
         if line.probe.meter_id not in settings:
             taken = kit.last_settings(w.session, line.probe.meter_id)
             settings[line.probe.meter_id] = taken.settings if taken else {}
-        said = {"pressure_hpa": found.water.pressure_hpa}
-        ready.append((line, own, RunContext(line.probe, said, settings[line.probe.meter_id]), row))
+        stated = {"pressure_hpa": sheet.water.pressure_hpa}
+        ready.append((line, quantity, RunContext(line.probe, stated, settings[line.probe.meter_id]), row))
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     seq = 0
-    for line, own, case, row in ready:
+    for line, quantity, case, row in ready:
         fresh = line.dip is None or (line.dip.source == "live") or line.dip.depth_m != depth
-        stands = _dip(w, found.visit, line.probe, "typed", row.signal, depth) if fresh else line.dip
+        stands = _dip(w, sheet.visit, line.probe, "typed", row.signal, depth) if fresh else line.dip
         assert stands is not None
-        seq = add_typed(w, stands, own, case, row.signal, row.value, temperature_c, after_s)
+        seq = add_typed(w, stands, quantity, case, row.signal, row.value, temperature_c, after_s)
     if still:
-        _say(w, found.visit, "still", {str(line.probe.id): True for line, *_ in ready})
+        _say(w, sheet.visit, "still", {str(line.probe.id): True for line, *_ in ready})
     w.session.flush()
     return seq
 
@@ -267,7 +267,7 @@ def say_on(
     w: Write, visit_id: str, pressure_hpa: float | None = None, light: bool | None = None, note: str = ""
 ) -> dict[str, Any]:
     """What is known of the air and the water, and a note, inside a write; returns what was said."""
-    found = locked(w, visit_id)
+    visit = locked(w, visit_id)
     body: dict[str, Any] = {}
     if pressure_hpa is not None:
         door = Door()
@@ -279,9 +279,9 @@ def say_on(
     if not body and not text:
         raise InputError("note", "Nothing was said: give a pressure, the light, or a note.")
     if body:
-        _say(w, found, "conditions", body)
+        _say(w, visit, "conditions", body)
     if text:
-        _say(w, found, "note", {"text": text})
+        _say(w, visit, "note", {"text": text})
     w.session.flush()
     follow(w, find_visit(w.session, visit_id))
     return {**body, "note": text}

@@ -48,8 +48,8 @@ def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
 def _water(bare: Sheet, site: Site) -> Water:
     """Pressure, compensation and salt as the visit knows them: from what was kept, else the site's usual."""
     terms = site.water
-    said = bare.conditions
-    pressure = said.get("pressure_hpa")
+    conditions = bare.conditions
+    pressure = conditions.get("pressure_hpa")
     if pressure is not None:
         stated, pressure_from = float(pressure), "as measured here"
     else:
@@ -63,7 +63,7 @@ def _water(bare: Sheet, site: Site) -> Water:
         pressure_from=pressure_from,
         compensation=terms.get("compensation", "natural"),
         coefficient_percent=float(terms.get("coefficient_percent", 2.0)),
-        light=said.get("light"),
+        light=conditions.get("light"),
     )
     for row in bare.kept:
         if row.depth_m != bare.depth_m:
@@ -77,17 +77,20 @@ def _water(bare: Sheet, site: Site) -> Water:
 
 
 def _salted(water: Water, value: SheetValue, origin: str) -> Water:
-    found = replace(water, conductivity_25_us_cm=value.value)
+    salted = replace(water, conductivity_25_us_cm=value.value)
     salt = salinity(uncompensated(value.working, value.value), value.temperature_c)
-    return found if salt is None else replace(found, salinity=salt, salinity_from=origin)
+    return salted if salt is None else replace(salted, salinity=salt, salinity_from=origin)
 
 
 def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: datetime) -> SheetLine:
     if line.dip is None or line.trace is None or not line.trace.t_s.size:
         return line
     if line.behind.fit is None:
-        said = line.behind.words.removeprefix("no valid calibration: ")
-        return replace(line, problem=f"{said[0].upper()}{said[1:]}: this signal cannot be read. Calibrate it first.")
+        backing_words = line.behind.words.removeprefix("no valid calibration: ")
+        return replace(
+            line,
+            problem=f"{backing_words[0].upper()}{backing_words[1:]}: this signal cannot be read. Calibrate it first.",
+        )
     trace, quantity = line.trace, line.probe.quantity
     spec = load_field()[quantity]
     typed = line.dip.source == "typed"
@@ -102,10 +105,10 @@ def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: dateti
     if quantity == "oxygen" and not typed and line.probe.kind != "optical":
         still = suspicion.still_water(trace.t_s, trace.signal)
         if still is not None:
-            told = belief.QualityFinding(
+            finding = belief.QualityFinding(
                 "still_water", "still water", belief.Flag.SUSPECT, f"{still.sentence} {still.remedy}"
             )
-            value = replace(value, findings=(*value.findings, told))
+            value = replace(value, findings=(*value.findings, finding))
     unit = spec.unit or quantity_names.name(quantity)
     settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
     also: tuple[SheetValue, ...] = ()
@@ -158,9 +161,9 @@ def value_of(
 ) -> SheetValue:
     """One reading worked out: ladder, backing, findings, outcome. Raises InputError where a scale ends."""
     quantity = probe.quantity
-    own = quantity_of(quantity)
+    quantity_spec = quantity_of(quantity)
     origin = f"calibration {behind.calibration.number}" if behind.calibration else behind.words.split("read with ")[-1]
-    found = report(
+    value = report(
         quantity,
         behind.fit,
         signal,
@@ -170,32 +173,32 @@ def value_of(
         origin=origin,
         u=behind.u,
     )
-    raw, raw_unit, working = signal, own.signal_unit, found.working
+    raw, raw_unit, working = signal, quantity_spec.signal_unit, value.working
     if displayed is not None:
-        label = own.entries[entered].label
+        label = quantity_spec.entries[entered].label
         raw, raw_unit = displayed, f"{label} displayed" if quantity == "ph" else label
         symbol, what, formula = _STANDS.get(quantity, ("s", "signal that stands for the display", "settings taken off"))
         step = shown_step(symbol, what, formula, displayed, "" if quantity == "ph" else label, temperature_c, signal)
-        working = with_display(working, replace(step, unit=own.signal_unit))
-    state, said = behind.state, behind.words
+        working = with_display(working, replace(step, unit=quantity_spec.signal_unit))
+    state, backing_state = behind.state, behind.words
     if quantity == "temperature" and behind.calibration is None:
-        said = "no valid calibration: no check of this thermometer on record"
-    ruled = limited(site, quantity, found.value, found.expanded_uncertainty, found.unit)
+        backing_state = "no valid calibration: no check of this thermometer on record"
+    ruled = limited(site, quantity, value.value, value.expanded_uncertainty, value.unit)
     tests = (
-        *findings(site, past, quantity, found.value, now, found.expanded_uncertainty),
+        *findings(site, past, quantity, value.value, now, value.expanded_uncertainty),
         *water_findings(quantity, water),
     )
     return SheetValue(
         quantity,
-        found.value,
-        found.unit,
-        found.expanded_uncertainty,
+        value.value,
+        value.unit,
+        value.expanded_uncertainty,
         raw,
         raw_unit,
         temperature_c,
         working,
         state,
-        said,
+        backing_state,
         behind.calibration,
         () if second else tests,
         *ruled,
@@ -207,21 +210,21 @@ _STANDS = {"ph": ("E", "signal that stands for the displayed pH", "E = −k(T) �
 
 def own_temperature(site: Site, past: Past, temperature_c: float, now: datetime) -> SheetValue:
     """The temperature a probe read beside its own quantity, where no thermometer is carried."""
-    found = report(
+    value = report(
         "temperature", ThermometerFit((), "ideal"), temperature_c, temperature_c, Water(), backed=True, origin="", u=0.1
     )
     return SheetValue(
         "temperature",
         temperature_c,
         "°C",
-        found.expanded_uncertainty,
+        value.expanded_uncertainty,
         temperature_c,
         "°C",
         temperature_c,
-        found.working,
+        value.working,
         "unbacked",
         "no valid calibration: no check of this thermometer on record",
         None,
-        findings(site, past, "temperature", temperature_c, now, found.expanded_uncertainty),
-        *limited(site, "temperature", temperature_c, found.expanded_uncertainty, "°C"),
+        findings(site, past, "temperature", temperature_c, now, value.expanded_uncertainty),
+        *limited(site, "temperature", temperature_c, value.expanded_uncertainty, "°C"),
     )

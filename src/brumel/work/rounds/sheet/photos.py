@@ -45,11 +45,11 @@ def redraw(data: bytes, *, keep_position: bool = False) -> tuple[bytes, int, int
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
-            with Image.open(io.BytesIO(data), formats=KINDS) as found:
-                if found.width * found.height > MOST_PIXELS:
-                    raise InputError("photo", f"The photo has {found.width} × {found.height} points; that is too many.")
-                where = _position(found) if keep_position else None
-                upright = ImageOps.exif_transpose(found).convert("RGB")
+            with Image.open(io.BytesIO(data), formats=KINDS) as image:
+                if image.width * image.height > MOST_PIXELS:
+                    raise InputError("photo", f"The photo has {image.width} × {image.height} points; that is too many.")
+                where = _position(image) if keep_position else None
+                upright = ImageOps.exif_transpose(image).convert("RGB")
                 upright.thumbnail((LONGEST_SIDE, LONGEST_SIDE))
                 out = io.BytesIO()
                 upright.save(out, "JPEG", quality=82, optimize=True)
@@ -60,8 +60,8 @@ def redraw(data: bytes, *, keep_position: bool = False) -> tuple[bytes, int, int
         raise InputError("photo", "The photo is not a JPEG, PNG or WebP picture, or it is damaged.") from None
 
 
-def _position(found: Image.Image) -> tuple[float, float] | None:
-    gps = found.getexif().get_ifd(ExifTags.IFD.GPSInfo)
+def _position(image: Image.Image) -> tuple[float, float] | None:
+    gps = image.getexif().get_ifd(ExifTags.IFD.GPSInfo)
     try:
         north = _degrees(gps[2]) * (-1 if gps.get(1) == "S" else 1)
         east = _degrees(gps[4]) * (-1 if gps.get(3) == "W" else 1)
@@ -88,13 +88,13 @@ def add(
     with desk.write(actor, key, "visit.photo") as w:
         if w.done:
             return w.done
-        found = find_visit(w.session, visit_id)
-        count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == found.id)) or 0
+        visit = find_visit(w.session, visit_id)
+        count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == visit.id)) or 0
         if count >= MOST_A_VISIT:
             raise Refused(f"A visit takes {MOST_A_VISIT} photos.")
-        made = Photo(
+        photo = Photo(
             id=uuid.uuid4(),
-            visit_id=found.id,
+            visit_id=visit.id,
             name=clean_name(name),
             width=width,
             height=height,
@@ -104,9 +104,9 @@ def add(
             at=w.now,
             by_id=actor.id,
         )
-        w.session.add(made)
+        w.session.add(photo)
         w.session.flush()
-        return w.finish(f"visit:{visit_id}", {"photo": made.name, "bytes": len(jpeg)}, photo=made.id)
+        return w.finish(f"visit:{visit_id}", {"photo": photo.name, "bytes": len(jpeg)}, photo=photo.id)
 
 
 def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:
@@ -116,7 +116,7 @@ def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:
 
 def picture(session: Session, photo_id: str) -> bytes:
     """The bytes of one photo."""
-    found = session.get(Photo, object_id(photo_id, "photo"))
-    if found is None:
+    photo = session.get(Photo, object_id(photo_id, "photo"))
+    if photo is None:
         raise NotFound("There is no such photo.")
-    return found.jpeg
+    return photo.jpeg

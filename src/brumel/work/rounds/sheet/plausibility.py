@@ -42,7 +42,7 @@ def findings(
     spread = (
         max(spec.smallest_spread.value, spec.share / 4 * abs(before[0][0])) if before else spec.smallest_spread.value
     )
-    found = [
+    judged = [
         belief.instrument_range(name, value, *spec.instrument, unit, digits),
         belief.site_range(name, value, usual, gross, unit, digits),
         belief.history(name, value, [v for v, _ in before], unit, smallest_spread=spread, digits=digits),
@@ -51,14 +51,14 @@ def findings(
     if quantity == "conductivity" and usual is not None:
         slip = conductivity.slip(value, usual)
         if slip:
-            found.append(belief.QualityFinding("slip", "unit", belief.Flag.FAIL, slip))
-    return tuple(found)
+            judged.append(belief.QualityFinding("slip", "unit", belief.Flag.FAIL, slip))
+    return tuple(judged)
 
 
 def water_findings(quantity: str, water: Water) -> tuple[belief.QualityFinding, ...]:
     ec = water.conductivity_25_us_cm
     if quantity not in ("nitrate", "ammonium") or ec is None:
         return ()
-    said = ions.interference(ec, "nitrate" if quantity == "nitrate" else "ammonium")
-    flag = belief.Flag.SUSPECT if said else belief.Flag.PASS
-    return (belief.QualityFinding("interference", "other ions", flag, said or "Other ions are few enough."),)
+    interference = ions.interference(ec, "nitrate" if quantity == "nitrate" else "ammonium")
+    flag = belief.Flag.SUSPECT if interference else belief.Flag.PASS
+    return (belief.QualityFinding("interference", "other ions", flag, interference or "Other ions are few enough."),)

@@ -64,16 +64,16 @@ def take(
     with desk.write(actor, key, "visit.take") as w:
         if w.done:
             return w.done
-        found = locked_sheet(w, visit_id, {dip_id: seen})
-        line = found.of_dip(dip_id)
+        sheet = locked_sheet(w, visit_id, {dip_id: seen})
+        line = sheet.of_dip(dip_id)
         if line is None:
             raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
         why = clean_reason(reason, required=False)
-        made = _keep(w, found, line, early, why)
+        kept = _keep(w, sheet, line, early, why)
         _answered(line.questions, why)
-        _answered(follow(w, found.visit, why), why)
-        detail = {"readings": {r.quantity: r.value for r in made}, "reason": why}
-        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in made])
+        _answered(follow(w, sheet.visit, why), why)
+        detail = {"readings": {r.quantity: r.value for r in kept}, "reason": why}
+        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in kept])
 
 
 def take_all(
@@ -93,27 +93,27 @@ def take_all(
     with desk.write(actor, key, "visit.take_all") as w:
         if w.done:
             return w.done
-        made = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
-        detail = {"readings": {r.quantity: r.value for r in made}, "reason": clean_reason(reason, required=False)}
-        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in made])
+        kept = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
+        detail = {"readings": {r.quantity: r.value for r in kept}, "reason": clean_reason(reason, required=False)}
+        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in kept])
 
 
 def keep_settled(
     w: Write, visit_id: str, *, early: bool = False, reason: str = "", dips: Mapping[str, int | None] | None = None
 ) -> list[Reading]:
     """Keep every line that has settled, inside a write; returns the readings made."""
-    found = locked_sheet(w, visit_id, dips)
-    lines = [line for line in found.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
-    ready = [line for line in lines if early or _settled(w.session, found, line)]
+    sheet = locked_sheet(w, visit_id, dips)
+    lines = [line for line in sheet.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
+    ready = [line for line in lines if early or _settled(w.session, sheet, line)]
     if not lines:
         raise MovedOn("These readings were taken, or the probes were dipped again, in another window.")
     if not ready:
         raise Refused("None has settled yet. Wait, or record them early; it is recorded as early.")
     why = clean_reason(reason, required=False)
     _answered([q for line in ready for q in line.questions], why)
-    made = [row for line in ready for row in _keep(w, found, line, early, why)]
-    _answered(follow(w, found.visit, why), why)
-    return made
+    kept = [row for line in ready for row in _keep(w, sheet, line, early, why)]
+    _answered(follow(w, sheet.visit, why), why)
+    return kept
 
 
 def _answered(questions: Sequence[belief.QualityFinding], why: str) -> None:
@@ -170,7 +170,7 @@ def by_hand(
     with desk.write(actor, key, "visit.by_hand") as w:
         if w.done:
             return w.done
-        found = locked_sheet(w, visit_id)
+        sheet = locked_sheet(w, visit_id)
         door = Door()
         door.name("quantity", quantity, BY_HAND)
         usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
@@ -178,10 +178,10 @@ def by_hand(
         door.close()
         how = clean_reason(method)
         depth = checked_depth(depth_m)
-        own = Ladder("By a second method")
-        own.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
+        ladder = Ladder("By a second method")
+        ladder.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
         expanded_uncertainty = max(usual, 0.1 * number)
-        own.step(
+        ladder.step(
             "U",
             "expanded uncertainty, k = 2",
             "usual of such a test",
@@ -189,10 +189,10 @@ def by_hand(
             "mg/L",
             "common practice, no source",
         )
-        site_ = found.visit.site
-        past = past_values(w.session, site_, before=found.visit.at, depth_m=depth)
+        site_ = sheet.visit.site
+        past = past_values(w.session, site_, before=sheet.visit.at, depth_m=depth)
         tests = findings(site_, past, quantity, number, w.now, expanded_uncertainty)
-        at_c = next((r.temperature_c for r in found.kept), 20.0)
+        at_c = next((r.temperature_c for r in sheet.kept), 20.0)
         row_value = SheetValue(
             quantity,
             number,
@@ -201,7 +201,7 @@ def by_hand(
             number,
             "mg/L",
             at_c,
-            own.done(),
+            ladder.done(),
             "by hand",
             f"by hand: {how}",
             None,
@@ -210,11 +210,11 @@ def by_hand(
         )
         why = clean_reason(reason, required=False)
         _answered(row_value.questions, why)
-        row = row_of(w, found.visit, row_value, {}, why)
+        row = row_of(w, sheet.visit, row_value, {}, why)
         row.entered_as, row.depth_m = "by hand", depth
-        taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in found.kept)
+        taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in sheet.kept)
         row.role = "second" if taken else "first"
         w.session.add(row)
         w.session.flush()
-        _answered(follow(w, found.visit, why), why)
+        _answered(follow(w, sheet.visit, why), why)
         return w.finish(f"visit:{visit_id}", {quantity: number, "method": how}, reading=row.id)

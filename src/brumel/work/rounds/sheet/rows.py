@@ -27,17 +27,17 @@ from brumel.work.rounds.sites import Past, past_values
 
 def locked(w: Write, visit_id: str) -> Visit:
     """The visit alone. Whatever writes readings of a visit takes turns here, decisions of the lead too."""
-    found = find_visit(w.session, visit_id)
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(found.id)))))
-    return found
+    visit = find_visit(w.session, visit_id)
+    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(visit.id)))))
+    return visit
 
 
 def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], reason: str) -> Reading:
     """A worked-out value as the first version of a reading, not yet added."""
-    made = uuid.uuid4()
+    row_id = uuid.uuid4()
     return Reading(
-        id=made,
-        root_id=made,
+        id=row_id,
+        root_id=row_id,
         version=1,
         visit_id=of.id,
         site_id=of.site_id,
@@ -67,13 +67,13 @@ def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], 
     )
 
 
-def next_version(w: Write, old: Reading, made: Reading) -> Reading:
+def next_version(w: Write, old: Reading, row: Reading) -> Reading:
     """Give a worked-out row the place of the next version of an older one, and add it."""
-    made.root_id, made.version, made.at, made.dip_id = old.root_id, old.version + 1, old.at, old.dip_id
-    made.entered_as, made.probe_id, made.depth_m, made.role = old.entered_as, old.probe_id, old.depth_m, old.role
-    w.session.add(made)
+    row.root_id, row.version, row.at, row.dip_id = old.root_id, old.version + 1, old.at, old.dip_id
+    row.entered_as, row.probe_id, row.depth_m, row.role = old.entered_as, old.probe_id, old.depth_m, old.role
+    w.session.add(row)
     w.session.flush()
-    return made
+    return row
 
 
 def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]:
@@ -113,9 +113,9 @@ def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     value = rework(w.session, row, whole, row.raw, row.temperature_c, {})  # its findings stay as they were answered
     if value is None or abs(value.value - row.value) < 1e-9:
         return row
-    made = row_of(w, whole.visit, value, row.settling, "worked out again with the salt read here")
-    made.findings, made.flag = row.findings, row.flag
-    return next_version(w, row, made)
+    new_row = row_of(w, whole.visit, value, row.settling, "worked out again with the salt read here")
+    new_row.findings, new_row.flag = row.findings, row.flag
+    return next_version(w, row, new_row)
 
 
 def rework(
@@ -123,14 +123,16 @@ def rework(
 ) -> SheetValue | None:
     """A kept reading worked out again from its raw value; None where its fit is no longer to be had."""
     assert row.probe is not None
-    own = quantity_of(row.probe.quantity)
-    entered = next((k for k, e in own.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed")), own.native)
-    shown = entered != own.native
+    quantity = quantity_of(row.probe.quantity)
+    entered = next(
+        (k for k, e in quantity.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed")), quantity.native
+    )
+    shown = entered != quantity.native
     taken = kit.last_settings(session, row.probe.meter_id, before=row.at)  # as the meter was set when it was read
     case = RunContext(row.probe, {"pressure_hpa": whole.water.pressure_hpa}, taken.settings if taken else {})
-    signal = own.entries[entered].to_signal(raw, temperature_c, case) if entered in own.entries else raw
+    signal = quantity.entries[entered].to_signal(raw, temperature_c, case) if entered in quantity.entries else raw
     kept = row.calibration
-    fit = kit.restored(kept) if kept else own.ideal(row.probe)
+    fit = kit.restored(kept) if kept else quantity.ideal(row.probe)
     if fit is None:
         return None
     behind = Backing(fit, kept, row.backing, row.backing_words, standard_u(session, row.probe.quantity, kept))
@@ -151,7 +153,7 @@ def rework(
 
 def reading(session: Session, reading_id: str | uuid.UUID) -> Reading:
     """One version of a reading by id; the front door for everything that names a reading."""
-    found = session.get(Reading, object_id(reading_id, "reading"))
-    if found is None:
+    reading = session.get(Reading, object_id(reading_id, "reading"))
+    if reading is None:
         raise NotFound("There is no such reading.")
-    return found
+    return reading

@@ -38,16 +38,16 @@ STANDARD_U = {
 
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
     """One visit by id; the front door for everything that names a visit."""
-    found = session.get(Visit, object_id(visit_id, "visit"))
-    if found is None:
+    visit = session.get(Visit, object_id(visit_id, "visit"))
+    if visit is None:
         raise NotFound("There is no such visit.")
-    return found
+    return visit
 
 
-def conditions(session: Session, found: Visit) -> dict[str, Any]:
+def conditions(session: Session, visit: Visit) -> dict[str, Any]:
     """What is known of the air and the water of a visit: all that was said, the newest of each kept."""
     rows = session.scalars(
-        select(VisitNote).where(VisitNote.visit_id == found.id, VisitNote.kind == "conditions").order_by(VisitNote.at)
+        select(VisitNote).where(VisitNote.visit_id == visit.id, VisitNote.kind == "conditions").order_by(VisitNote.at)
     )
     merged: dict[str, Any] = {}
     for row in rows:
@@ -66,18 +66,18 @@ def sheet_of_visit(
     session: Session, visit_id: str | uuid.UUID, now: datetime, seen: Mapping[str, int | None] | None = None
 ) -> Sheet:
     """The visit of that id as it stands now; `seen` cuts the trace of a dip at the sample a page had shown."""
-    found = visit_of(session, visit_id)
-    said = conditions(session, found)
-    kept = of_visit(session, found.id)
-    bare = [_stands(session, found, c.probe, c.role, now, kept, seen or {}) for c in found.carried]
+    visit = visit_of(session, visit_id)
+    stated = conditions(session, visit)
+    kept = of_visit(session, visit.id)
+    bare = [_stands(session, visit, c.probe, c.role, now, kept, seen or {}) for c in visit.carried]
     depth = next((line.dip.depth_m for line in bare if line.dip is not None), None)
-    past = past_values(session, found.site, before=found.at, depth_m=depth)
-    return judge_sheet(Sheet(found, tuple(bare), Water(), said, tuple(kept), depth), past, now)
+    past = past_values(session, visit.site, before=visit.at, depth_m=depth)
+    return judge_sheet(Sheet(visit, tuple(bare), Water(), stated, tuple(kept), depth), past, now)
 
 
 def _stands(
     session: Session,
-    found: Visit,
+    visit: Visit,
     probe: Probe,
     role: str,
     now: datetime,
@@ -86,25 +86,25 @@ def _stands(
 ) -> SheetLine:
     mine = tuple(r for r in kept if r.probe_id == probe.id)
     dip = kit.present_dip(session, probe.id)
-    if dip is None or dip.visit_id != found.id or any(r.dip_id == dip.id for r in _versions(session, found, dip)):
+    if dip is None or dip.visit_id != visit.id or any(r.dip_id == dip.id for r in _versions(session, visit, dip)):
         return SheetLine(probe, role, backing(session, probe, quantity_of(probe.quantity).native, now), kept=mine)
     trace = samples.trace(session, dip).seen_until(seen.get(str(dip.id)))
     entered = trace.entered_as if trace.t_s.size else dip.entered or quantity_of(probe.quantity).native
     return SheetLine(probe, role, backing(session, probe, entered, now), dip, trace, kept=mine)
 
 
-def _versions(session: Session, found: Visit, dip: Dip) -> list[Reading]:
+def _versions(session: Session, visit: Visit, dip: Dip) -> list[Reading]:
     return list(session.scalars(select(Reading).where(Reading.dip_id == dip.id).limit(1)))
 
 
 def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backing:
     """What a signal of this probe is read with. Without a valid calibration the reading is unbacked, but read."""
-    own = quantity_of(probe.quantity)
+    quantity = quantity_of(probe.quantity)
     trust = kit.trust_of(session, probe, now)
     newest = trust.calibration
-    if trust.valid and newest and fits(own, newest, signal):
-        said = f"calibration {newest.number} in force; closing check pending"
-        return Backing(kit.restored(newest), newest, "open", said, standard_u(session, probe.quantity, newest))
+    if trust.valid and newest and fits(quantity, newest, signal):
+        words = f"calibration {newest.number} in force; closing check pending"
+        return Backing(kit.restored(newest), newest, "open", words, standard_u(session, probe.quantity, newest))
     last = kit.last_usable(session, probe.id, before=now)
     if trust.valid and newest:
         entered = {"mv": "mV", "ph": "displayed pH"}
@@ -114,10 +114,10 @@ def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backi
         )
     else:
         why = trust.words.rstrip(".")
-    if last and fits(own, last, signal):
-        said = f"no valid calibration: {why}; read with calibration {last.number}"
-        return Backing(kit.restored(last), last, "unbacked", said, standard_u(session, probe.quantity, last))
-    ideal = own.ideal(probe)
+    if last and fits(quantity, last, signal):
+        words = f"no valid calibration: {why}; read with calibration {last.number}"
+        return Backing(kit.restored(last), last, "unbacked", words, standard_u(session, probe.quantity, last))
+    ideal = quantity.ideal(probe)
     with_words = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}.get(
         probe.quantity, "a perfect probe"
     )
@@ -130,22 +130,22 @@ def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backi
     )
 
 
-def fits(own: Any, found: Calibration, signal: str) -> bool:
+def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
     """Whether a signal may be read with a calibration: a display is another scale than the raw signal.
 
     Conductivity and oxygen displays are taken back to the raw signal as they are typed, unless the meter was adjusted.
     """
-    if found.signal == signal:
+    if calibration.signal == signal:
         return True
-    return own.quantity != "ph" and not found.run.conditions.get("adjusted")
+    return quantity.quantity != "ph" and not calibration.run.conditions.get("adjusted")
 
 
-def standard_u(session: Session, quantity: str, found: Calibration | None) -> float:
+def standard_u(session: Session, quantity: str, calibration: Calibration | None) -> float:
     """Standard uncertainty of the least certain standard of the run, in the unit of the quantity's budget."""
     usual = STANDARD_U.get(quantity, 0.5)
-    if found is None or not found.run.cups:
+    if calibration is None or not calibration.run.cups:
         return usual
-    ids = [uuid.UUID(v) for v in found.run.cups.values()]
+    ids = [uuid.UUID(v) for v in calibration.run.cups.values()]
     stated = [
         float((standards.measure(lot, quantity) or {}).get("u") or 0.0)
         for lot in session.scalars(select(Lot).where(Lot.id.in_(ids)))

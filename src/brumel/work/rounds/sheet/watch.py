@@ -24,12 +24,14 @@ class VisitWatch:
     def __init__(self, desk: Desk, visit_id: str, probe_id: str = "") -> None:
         self.desk = desk
         with desk.read() as session:
-            found = sheet.sheet_of_visit(session, visit_id, desk.clock())
-            self.past = sites.past_values(session, found.visit.site, before=found.visit.at, depth_m=found.depth_m)
-            self.turn = self._turn(session, found)
-        bare = [replace(line, trace=Trace.none() if line.trace is not None else None) for line in found.lines]
-        self.bare = replace(found, lines=tuple(bare))
-        self.focus = found.line(probe_id).probe.id
+            whole_sheet = sheet.sheet_of_visit(session, visit_id, desk.clock())
+            self.past = sites.past_values(
+                session, whole_sheet.visit.site, before=whole_sheet.visit.at, depth_m=whole_sheet.depth_m
+            )
+            self.turn = self._turn(session, whole_sheet)
+        bare = [replace(line, trace=Trace.none() if line.trace is not None else None) for line in whole_sheet.lines]
+        self.bare = replace(whole_sheet, lines=tuple(bare))
+        self.focus = whole_sheet.line(probe_id).probe.id
 
     @property
     def dip(self) -> Dip | None:
@@ -37,11 +39,11 @@ class VisitWatch:
         return self.bare.line(self.focus).dip
 
     @staticmethod
-    def _turn(session: Session, found: model.Sheet) -> tuple[int, int]:
+    def _turn(session: Session, whole_sheet: model.Sheet) -> tuple[int, int]:
         """Changes when anything is kept, or a probe is dipped anywhere."""
-        ids = [line.probe.id for line in found.lines]
+        ids = [line.probe.id for line in whole_sheet.lines]
         newest = session.scalar(select(func.max(Dip.number)).where(Dip.probe_id.in_(ids))) or 0
-        kept = session.scalar(select(func.count()).where(Reading.visit_id == found.visit.id)) or 0
+        kept = session.scalar(select(func.count()).where(Reading.visit_id == whole_sheet.visit.id)) or 0
         return newest, kept
 
     def tick(self) -> dict[str, Any] | None:
@@ -61,18 +63,18 @@ class VisitWatch:
         if not fresh:
             return None
         self.bare = replace(self.bare, lines=tuple(lines))
-        found = judging.judge_sheet(self.bare, self.past, self.desk.clock())
-        line, news = found.line(self.focus), fresh.get(self.focus)
-        told = {
-            "lines": [self._state(each) for each in found.lines],
-            "follows": [self._follows(v) for v in found.follows],
-            "suspicions": self._questions(found),
+        whole_sheet = judging.judge_sheet(self.bare, self.past, self.desk.clock())
+        line, news = whole_sheet.line(self.focus), fresh.get(self.focus)
+        state = {
+            "lines": [self._state(each) for each in whole_sheet.lines],
+            "follows": [self._follows(v) for v in whole_sheet.follows],
+            "suspicions": self._questions(whole_sheet),
         }
         if line.trace is None or not line.trace.seq.size:
-            return {"seq": -1, "t": [], "y": [], **told}
+            return {"seq": -1, "t": [], "y": [], **state}
         seq = int(line.trace.seq[-1])
         if line.settling is None or line.value is None:
-            return {"seq": seq, "t": [], "y": [], "problem": line.problem, **told}
+            return {"seq": seq, "t": [], "y": [], "problem": line.problem, **state}
         return {
             **settling_numbers(line.settling),
             "seq": seq,
@@ -82,19 +84,19 @@ class VisitWatch:
             "signal": line.value.raw,
             "reported": line.value.value,
             "expanded": line.value.expanded_uncertainty,
-            **told,
+            **state,
         }
 
     @staticmethod
-    def _questions(found: model.Sheet) -> list[dict[str, str]]:
+    def _questions(whole_sheet: model.Sheet) -> list[dict[str, str]]:
         """What speaks against keeping the sheet as it stands, of every line, not of the one that is looked at alone."""
         problems = [
             {"code": f"{line.probe.id}:problem", "sentence": line.problem, "remedy": ""}
-            for line in found.lines
+            for line in whole_sheet.lines
             if line.problem
         ]
         remedy = "Repeat it, or say why it may be so."
-        return problems + [{"code": q.code, "sentence": q.sentence, "remedy": remedy} for q in found.questions]
+        return problems + [{"code": q.code, "sentence": q.sentence, "remedy": remedy} for q in whole_sheet.questions]
 
     @staticmethod
     def _state(line: model.SheetLine) -> dict[str, Any]:
