@@ -59,8 +59,8 @@ def _runs(desk: Desk) -> dict[str, float]:
     for probe in probes:
         run = bench.start(
             desk, things.ansa, key(), probe_id=str(probe.id), method_key="ph-7-4-10", source="live", cups=things.cups()
-        )["run"]
-        dip = bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0)["dip"]
+        ).id
+        dip = bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0).dip
         with desk.read() as session:
             made[run] = session.get_one(Dip, uuid.UUID(dip)).started_at.timestamp()
     return made

@@ -32,7 +32,7 @@ def _places(desk: Desk, things: Things) -> dict[str, str]:
         visit = session.scalar(select(Reading.visit_id).where(Reading.quantity == "ph").limit(1))
         found = calendar.rounds(session)[0].id
         log = session.scalar(select(LoggerSeries.id))
-    out = outings.start(desk, things.ansa, key(), round_id=str(found))["outing"]
+    out = outings.start(desk, things.ansa, key(), round_id=str(found)).id
     return {
         "Today": "/",
         "Bench": "/bench",

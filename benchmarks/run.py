@@ -61,11 +61,11 @@ def pages(url: str, desk: Desk) -> None:
         method_key="ph-7-4-10",
         source="live",
         cups=things.cups(),
-    )["run"]
+    ).id
     bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0)
     visit = rounds.start_visit(
         desk, things.ansa, key(), site_id=things.sites["raceway"], probes=[things.probes["A2"]], source="live"
-    )["visit"]
+    ).id
     rounds.dip(desk, things.ansa, key(), visit_id=visit)
     with desk.sessions.begin() as session:
         simulator.set_truth(session, "clock", {"pace": 60})
@@ -108,8 +108,8 @@ def latency(desk: Desk) -> None:
         simulator.set_truth(session, "clock", {"pace": 1})
     visit = rounds.start_visit(
         desk, things.ansa, key(), site_id=things.sites["pool"], probes=[things.probes["A2"]], source="live"
-    )["visit"]
-    dip = rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"]
+    ).id
+    dip = rounds.dip(desk, things.ansa, key(), visit_id=visit).dip
     seen = sheet_watch.VisitWatch(desk, visit)
     stop = threading.Event()
 
@@ -178,8 +178,8 @@ def screen(url: str, desk: Desk) -> None:
             page.wait_for_url("**/")
             visit = rounds.start_visit(
                 desk, things.ansa, key(), site_id=things.sites["pool"], probes=[things.probes["A2"]], source="live"
-            )["visit"]
-            dip = uuid.UUID(rounds.dip(desk, things.ansa, key(), visit_id=visit)["dip"])
+            ).id
+            dip = uuid.UUID(rounds.dip(desk, things.ansa, key(), visit_id=visit).dip)
             page.goto(f"/rounds/visits/{visit}")
             page.evaluate(WATCH)
             page.wait_for_timeout(12_000)

@@ -110,7 +110,7 @@ def fill(page, site, ph, at):
 
 
 def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brumel, open_page):
-    made = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=of_round(brumel))["outing"]
+    made = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=of_round(brumel)).id
     page = open_page(brumel.base, width=390, height=844)
     context = page.context
     page.goto(f"/rounds/outings/{made}/field")
@@ -140,7 +140,7 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
         probes=[brumel.things.probes["B1"]],
         source="typed",
         outing_id=made,
-    )["visit"]
+    ).id
     row = [rounds.Typed(brumel.things.probes["B1"], "ph", 7.95)]
     rounds.type_readings(
         brumel.desk, brumel.things.ilka, h.key(), visit_id=other, rows=row, temperature_c=7.0, still=True

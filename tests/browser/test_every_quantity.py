@@ -181,7 +181,7 @@ def test_a_meter_behind_a_real_link_survives_the_server_going_away(brumel, open_
         session.get(Meter, uuid.UUID(brumel.things.meters["Field set A"])).link = "sdi12"
     made = kit.new_token(brumel.desk, brumel.things.ilka, h.key(), meter_id=brumel.things.meters["Field set A"])
     cable, line = free_port(), [sys.executable, "-m", "brumel.cli"]
-    env = brumel.env | {"BRUMEL_LINK_TOKEN": made["token"]}
+    env = brumel.env | {"BRUMEL_LINK_TOKEN": made.token}
     children = [
         subprocess.Popen([*line, "meter-port", "--port", str(cable)], env=env, start_new_session=True),
         subprocess.Popen(

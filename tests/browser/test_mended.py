@@ -24,7 +24,7 @@ def begun(brumel, name="Lagoon"):
     """An outing of today, begun by Ansa."""
     with brumel.desk.read() as session:
         found = next(r for r in calendar.rounds(session) if name in r.name)
-    return outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(found.id))["outing"]
+    return outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(found.id)).id
 
 
 def kept_field(page, brumel):
@@ -231,8 +231,8 @@ def test_questions_on_a_live_sheet_come_and_go_with_the_readings(brumel, open_pa
         site_id=things.sites["raceway"],
         probes=[things.probes["A1"], things.probes["A4"]],
         source="live",
-    )["visit"]
-    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=visit)["dips"]
+    ).id
+    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=visit).dips
 
     def shows(probe, signal_mv, first):
         with desk.sessions.begin() as session:

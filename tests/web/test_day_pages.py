@@ -161,7 +161,7 @@ def sheet(things, **other):
 def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     with desk.read() as session:
         found = next(r for r in calendar.rounds(session) if r.name == "Lagoon").id
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(found))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(found)).id
     field, to = f"/rounds/outings/{out}/field", f"/rounds/outings/{out}/send"
     page = client.get(field)
     assert "Judged here by the ranges alone" in words(page)
@@ -203,7 +203,7 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
 def test_a_photo_is_kept_and_what_is_none_is_refused(client, things, desk):
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed"
-    )["visit"]
+    ).id
     page = f"/rounds/visits/{visit}"
 
     def send(data, name):
@@ -308,7 +308,7 @@ def test_counting_and_looking_through_settings_by_forms(client, things, desk):
     assert "Counted." in words(post(client, "/kit", "/kit/spares/count", spare="membrane", amount="0"))
     with desk.read() as session:
         found = calendar.rounds(session)[0]
-    out = "/rounds/outings/" + outings.start(desk, things.ansa, h.key(), round_id=str(found.id))["outing"]
+    out = "/rounds/outings/" + outings.start(desk, things.ansa, h.key(), round_id=str(found.id)).id
     assert "none left" in words(client.get(out)) or "0 left" in words(client.get(out))
     assert "settings" in words(post(client, out, f"{out}/settings", recorded="x")).lower()
     visit = post(

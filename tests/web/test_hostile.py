@@ -125,7 +125,7 @@ def test_rubbish_in_every_field_of_every_form(app, clock, seed):
     run = h.start(desk, things)
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["B1"]], source="typed"
-    )["visit"]
+    ).id
     real = {
         "run_id": run,
         "visit_id": visit,

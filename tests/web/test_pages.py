@@ -55,7 +55,7 @@ def test_the_record_prints_on_one_page_in_its_own_style(app, client, clock, thin
         source="live",
         cups=cups,
         conditions=conditions,
-    )["run"]
+    ).id
     h.take_all(desk, clock, things, run)
     made = h.finish(desk, things, run)
     with caplog.at_level("WARNING", logger="weasyprint"):

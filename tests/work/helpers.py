@@ -60,7 +60,7 @@ def start(desk, things, probe="A1", method="ph-7-4-10", source="live", **cups):
         method_key=method,
         source=source,
         cups=things.cups(**cups),
-    )["run"]
+    ).id
 
 
 def start_with(desk, things, probe, method, conditions, **cups):
@@ -73,7 +73,7 @@ def start_with(desk, things, probe, method, conditions, **cups):
         source="live",
         cups=things.cups(**cups),
         conditions=conditions,
-    )["run"]
+    ).id
 
 
 def let_settle(desk, clock, run, longest=300, step=10):
@@ -132,7 +132,7 @@ def finish(desk, things, run, use=True, words="Taken with care, watched."):
         turn=state_of(desk, run).turn,
         use=use and found.verdict.outcome is not Outcome.NOT,
         words=words,
-    )["calibration"]
+    ).calibration
 
 
 def calibrate(desk, clock, things, probe="A1", method="ph-7-4-10"):
@@ -175,10 +175,10 @@ def type_one(desk, things, visit, probe="B1", *, signal="ph", value, temperature
 def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take):
     made = rounds.start_visit(
         desk, things.ansa, key(), site_id=things.sites[site], probes=[things.probes[probe]], source=source
-    )["visit"]
+    ).id
     if source == "typed":
         return made
-    dip = rounds.dip(desk, things.ansa, key(), visit_id=made)["dip"]
+    dip = rounds.dip(desk, things.ansa, key(), visit_id=made).dip
     clock.on(seconds=70)
     work_simulator.pump(desk)
     rounds.take(desk, things.ansa, key(), visit_id=made, dip_id=dip, **take)

@@ -86,14 +86,14 @@ def test_every_write_takes_effect_once(desk, clock, things):
     run = bench.start(desk, things.ansa, same, **kwargs)
     assert bench.start(desk, things.ansa, same, **kwargs) == run
     with pytest.raises(Refused, match="already used for something else"):
-        bench.dip(desk, things.ansa, same, run_id=run["run"], step="neutral", turn=0)
+        bench.dip(desk, things.ansa, same, run_id=run.id, step="neutral", turn=0)
     with pytest.raises(Refused, match="has a run open already"):
         bench.start(desk, things.ilka, h.key(), **kwargs)
-    bench.dip(desk, things.ansa, h.key(), run_id=run["run"], step="neutral", turn=0)
-    h.let_settle(desk, clock, run["run"])
+    bench.dip(desk, things.ansa, h.key(), run_id=run.id, step="neutral", turn=0)
+    h.let_settle(desk, clock, run.id)
     again = h.key()
     for _ in range(3):  # a retry after a lost answer
-        bench.accept(desk, things.ansa, again, run_id=run["run"], step="neutral", turn=0)
+        bench.accept(desk, things.ansa, again, run_id=run.id, step="neutral", turn=0)
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Point)) == 1
         samples = session.scalar(select(func.count()).select_from(Sample))

@@ -50,8 +50,8 @@ def test_a_whole_meter_in_one_session_in_the_order_of_the_trade(desk, clock, thi
         choices=choices,
         conditions=Conditions(pressure_hpa=1000.0),
     )
-    made = calibration_sessions.start(desk, things.ansa, same, **start)["calibration_session"]
-    assert calibration_sessions.start(desk, things.ansa, same, **start)["calibration_session"] == made
+    made = calibration_sessions.start(desk, things.ansa, same, **start).id
+    assert calibration_sessions.start(desk, things.ansa, same, **start).id == made
 
     def lines():
         return _lines(desk, made, clock)

@@ -53,7 +53,7 @@ def close(desk, clock, things, probe="A1", cups=("N7-121",), source="live"):
         turn = bench.load_run(session, run).turn
     with pytest.raises(Refused, match="closing check; record it as one"):
         bench.finish(desk, things.ansa, h.key(), run_id=run, turn=turn, use=True)
-    return closing_checks.finish(desk, things.ansa, h.key(), run_id=run, turn=turn)["closing"]
+    return closing_checks.finish(desk, things.ansa, h.key(), run_id=run, turn=turn).id
 
 
 def rule(desk, who, closing, decision, reason="Looked at the span", name=ILKA):
@@ -177,7 +177,7 @@ def test_a_bad_lot_is_traced_to_every_reading_and_signed_records_change_by_versi
         signing.sign(desk, things.ansa, h.key(), **sign)
     with pytest.raises(Refused, match="Nothing is ticked"):
         signing.sign(desk, things.ilka, h.key(), readings=[], name=ILKA)
-    assert signing.sign(desk, things.ilka, h.key(), **sign)["signed"] == 2
+    assert signing.sign(desk, things.ilka, h.key(), **sign).signed == 2
     with desk.read() as session:
         queue = signing.queue(session)
         assert not {r.id for r in queue.rest + queue.odd + queue.exceeded} & {r.id for r in rows}

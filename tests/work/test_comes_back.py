@@ -42,7 +42,7 @@ def test_the_last_method_of_a_quantity_stays_and_the_others_come_back(desk, cloc
 
 def test_meter_and_probe_come_back_in_order(desk, clock, things):
     form = kit.MeterForm("Old set", "O-1", "typed")
-    meter = kit.save_meter(desk, things.ansa, h.key(), form)["meter"]
+    meter = kit.save_meter(desk, things.ansa, h.key(), form).id
     probe = things.probes["B2"]
     kit.retire_probe(desk, things.ilka, h.key(), probe_id=probe, reason="Cracked")
     kit.restore_probe(desk, things.ilka, h.key(), probe_id=probe, reason="It was the lead")
@@ -119,7 +119,7 @@ def test_a_rule_of_an_earlier_version_makes_no_page_wait(desk, things):
 
 def test_two_sheets_of_one_site_sent_at_once_are_not_both_taken(desk, clock, things):
     """Both go off together, at three sites: one is taken, the other is told, and nothing of it is written."""
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id)).id
     sites = [things.sites["lagoon"], things.sites["basin"], things.sites["reed"]]
     for site in sites:
         told, start = [], threading.Barrier(2)
@@ -128,7 +128,7 @@ def test_two_sheets_of_one_site_sent_at_once_are_not_both_taken(desk, clock, thi
             sheet = a_sheet(things, clock) | {"site_id": site}
             start.wait()
             try:
-                offline.send(desk, who, h.key(), outing_id=out, **sheet, reason="Seen twice")
+                offline.send(desk, who, h.key(), offline.QueuedSheet(outing_id=out, **sheet, reason="Seen twice"))
                 told.append("taken")
             except offline.Conflict:
                 told.append("conflict")
@@ -146,12 +146,13 @@ def test_two_sheets_of_one_site_sent_at_once_are_not_both_taken(desk, clock, thi
 
 
 def test_another_depth_goes_on_the_same_sheet_and_a_second_time_is_a_repeat(desk, clock, things):
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(a_round(desk).id)).id
     made = set()
     for depth in (0.5, 1.0, 0.5):
         clock.on(minutes=2)
         sheet = a_sheet(things, clock) | {"site_id": things.sites["basin"], "depth_m": depth}
-        made.add(offline.send(desk, things.ansa, h.key(), outing_id=out, **sheet, reason="Seen twice")["visit"])
+        queued = offline.QueuedSheet(outing_id=out, **sheet, reason="Seen twice")
+        made.add(offline.send(desk, things.ansa, h.key(), queued).visit)
     (visit,) = made
     with desk.read() as session:
         kept = [r for r in rounds.of_visit(session, rounds.visit_of(session, visit).id) if r.quantity == "ph"]

@@ -129,8 +129,8 @@ def test_a_calibrated_probe_needs_nothing_and_an_open_run_only_its_last_cups(des
 
 def test_packing_brackets_the_waters_and_is_kept(desk, clock, things):
     found = h.a_round(desk, "Farm and lido")
-    made = outings.start(desk, things.ansa, h.key(), round_id=str(found.id))["outing"]
-    assert outings.start(desk, things.ilka, h.key(), round_id=str(found.id))["outing"] == made  # one a day
+    made = outings.start(desk, things.ansa, h.key(), round_id=str(found.id)).id
+    assert outings.start(desk, things.ilka, h.key(), round_id=str(found.id)).id == made  # one a day
     with desk.read() as session:
         box = packing.packing(session, calendar.round_of(session, found.id), clock())
     assert {i.key.split("-")[0] for i in box["probes"]} == {"probe"}
@@ -138,7 +138,7 @@ def test_packing_brackets_the_waters_and_is_kept(desk, clock, things):
     assert "Buffer 4.01" in words or "Combined" in words
     assert any("membrane" in i.what for i in box["spares"])
     ticked = [box["probes"][0].key, "nonsense"]
-    assert packing.pack(desk, things.ansa, h.key(), outing_id=made, ticked=ticked)["packed"] == 1
+    assert packing.pack(desk, things.ansa, h.key(), outing_id=made, ticked=ticked).packed == 1
     outings.end(desk, things.ansa, h.key(), outing_id=made)
     with desk.read() as session:
         out = outings.outing(session, made)
@@ -201,7 +201,7 @@ def test_a_wrong_count_is_named(desk, things, what, words):
 
 
 def test_settings_are_looked_through_before_leaving_and_a_change_makes_that_stale(desk, clock, things):
-    made = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id))["outing"]
+    made = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
 
     def state():
         with desk.read() as session:
@@ -244,7 +244,7 @@ def test_settings_are_looked_through_before_leaving_and_a_change_makes_that_stal
 def test_a_round_is_kept_in_order_and_its_faults_are_told_at_once(desk, clock, things):
     two = [things.sites["lagoon"], things.sites["pool"]]
     new = calendar.NewRound("Two", two, "FREQ=WEEKLY", date(2026, 11, 3), "06:45", "Europe/Oslo")
-    made = calendar.save_round(desk, things.ilka, h.key(), new=new)["round"]
+    made = calendar.save_round(desk, things.ilka, h.key(), new=new).id
     with desk.read() as session:
         assert [s.name for s in calendar.round_of(session, made).sites] == [
             "Creek mouth, north bank",

@@ -71,7 +71,7 @@ def start(desk, things, probe, method, cups, conditions=None, source="live"):
         source=source,
         cups=lots,
         conditions=conditions,
-    )["run"]
+    ).id
 
 
 def take(desk, clock, things, run):

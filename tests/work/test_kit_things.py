@@ -28,9 +28,9 @@ def things(desk):
 
 def test_a_meter_and_a_probe_from_the_box_to_the_bin(desk, clock, things):
     same = h.key()
-    meter = kit.save_meter(desk, things.ansa, same, METER)["meter"]
-    assert kit.save_meter(desk, things.ansa, same, METER)["meter"] == meter
-    made = kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter))["probe"]
+    meter = kit.save_meter(desk, things.ansa, same, METER).id
+    assert kit.save_meter(desk, things.ansa, same, METER).id == meter
+    made = kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter)).id
     kit.save_probe(desk, things.ansa, h.key(), replace(PROBE, meter_id=meter, note="New cable", cable_m=7.0), made)
     with pytest.raises(Refused, match="still has probes"):
         kit.retire_meter(desk, things.ilka, h.key(), meter_id=meter, reason="Leaks")
@@ -175,7 +175,7 @@ def test_a_changed_setting_is_shown_and_must_be_acknowledged(desk, clock, things
     start = dict(probe_id=things.probes["B1"], method_key="ph-7-4-10", source="typed", cups=things.cups())
     with pytest.raises(Refused, match="Look at the settings of Bench set B first"):
         bench.start(desk, things.ansa, h.key(), **start, conditions=Conditions(settings_same=False))
-    run = bench.start(desk, things.ansa, h.key(), **start, conditions=Conditions(settings_same=True))["run"]
+    run = bench.start(desk, things.ansa, h.key(), **start, conditions=Conditions(settings_same=True)).id
     assert h.state_of(desk, run).run.settings_id == newest.id
 
 
@@ -191,7 +191,7 @@ def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(de
         method_key="ec-one-standard",
         source="typed",
         cups={"standard": things.lots["E12-031"]},
-    )["run"]
+    ).id
     for after in (20, 40):
         bench.type_reading(
             desk,

@@ -24,7 +24,7 @@ def things(desk):
 def token(desk, things):
     with desk.sessions.begin() as session:
         session.get(Meter, uuid.UUID(things.meters["Field set A"])).link = "sdi12"
-    return kit.new_token(desk, things.ilka, h.key(), meter_id=things.meters["Field set A"])["token"]
+    return kit.new_token(desk, things.ilka, h.key(), meter_id=things.meters["Field set A"]).token
 
 
 def rows(*times, address="1", y=0.0):
@@ -42,7 +42,7 @@ def test_only_the_lead_makes_a_token_and_a_new_one_ends_the_old(desk, things, to
         kit.new_token(desk, things.ansa, h.key(), meter_id=meter)
     with pytest.raises(Refused, match="has no link"):
         kit.new_token(desk, things.ilka, h.key(), meter_id=things.meters["Bench set B"])
-    newer = kit.new_token(desk, things.ilka, h.key(), meter_id=meter)["token"]
+    newer = kit.new_token(desk, things.ilka, h.key(), meter_id=meter).token
     with pytest.raises(link_sessions.BadToken):
         link_sessions.hello(desk, token, "old")
     assert link_sessions.hello(desk, newer, "new")["addresses"] == ["1", "2", "3", "4", "5", "6", "7", "8"]

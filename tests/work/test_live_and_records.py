@@ -50,7 +50,7 @@ def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
     h.calibrate(desk, clock, things)
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["A1"]], source="live"
-    )["visit"]
+    ).id
     with desk.sessions.begin() as session:
         simulator.set_truth(session, f"site:{things.sites['pool']}", {"ph": 6.1, "temperature_c": 29.0})
     rounds.dip(desk, things.ansa, h.key(), visit_id=visit)

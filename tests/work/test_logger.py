@@ -153,7 +153,7 @@ def a_log(desk, clock, things, probe="A5"):
         name="week.csv",
         probe_id=things.probes[probe] if probe else "",
     )
-    return made["log"], y
+    return made.id, y
 
 
 def rule(desk, who, log, decision, version=0, reason="Looked at both ends", name="Ilka Torvend", seen=None):
@@ -259,6 +259,6 @@ def test_a_logger_set_out_with_a_calibration_that_had_run_out_is_unbacked(desk, 
         values=list(y),
         name="late.csv",
         probe_id=things.probes["A5"],
-    )["log"]
+    ).id
     with desk.read() as session:
         assert "no valid calibration" in logger.standing(session, logger.log(session, late)).words

@@ -85,9 +85,7 @@ def test_sites_go_out_and_come_in_as_geojson_all_or_none(desk, clock, things):
     with pytest.raises(InputErrors, match="Feature 2"):
         site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))
     body["features"] = [first]
-    assert (
-        site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))["made"] == 1
-    )
+    assert site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode())).made == 1
 
 
 @pytest.mark.parametrize(

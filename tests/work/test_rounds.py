@@ -119,7 +119,7 @@ def test_the_probe_on_bench_cannot_be_read_with_and_the_audit_is_the_lead_s(desk
     h.start(desk, things)
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["pool"], probes=[things.probes["A1"]], source="live"
-    )["visit"]
+    ).id
     with pytest.raises(Refused, match="is on Bench in an open run"):
         rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
     with desk.read() as session:

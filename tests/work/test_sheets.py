@@ -32,7 +32,7 @@ def test_a_whole_sheet_is_typed_at_once_and_what_follows_is_kept(desk, clock, th
         site_id=things.sites["lagoon"],
         probes=[things.probes[p] for p in names],
         source="typed",
-    )["visit"]
+    ).id
     rows = [rounds.Typed(things.probes[p], unit, value) for p, (unit, value) in names.items()]
     typed = dict(visit_id=visit, rows=rows, temperature_c=9.5)
     wrong = [rounds.Typed(things.probes["B1"], "ph", 99.0), rounds.Typed(things.probes["B2"], "mg_l", float("nan"))]
@@ -86,7 +86,7 @@ PLANTED = [
 def test_each_planted_error_is_questioned_before_it_is_kept(desk, clock, things, site, shown, words):
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites[site], probes=[things.probes[p] for p in shown], source="typed"
-    )["visit"]
+    ).id
     rows = [rounds.Typed(things.probes[p], unit, value) for p, (unit, value) in shown.items()]
     at = {"pool": 29.0}.get(site, 8.0)
     rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, rows=rows, temperature_c=at, still=True)
@@ -103,7 +103,7 @@ def test_depths_second_instruments_and_a_second_method(desk, clock, things):
     h.calibrate(desk, clock, things)
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["basin"], probes=[things.probes["A1"]], source="live"
-    )["visit"]
+    ).id
     rounds.add_probe(desk, things.ansa, h.key(), visit_id=visit, probe_id=things.probes["B1"])
     with pytest.raises(Refused, match="on this sheet already"):
         rounds.add_probe(desk, things.ansa, h.key(), visit_id=visit, probe_id=things.probes["B1"])
@@ -126,7 +126,7 @@ def test_depths_second_instruments_and_a_second_method(desk, clock, things):
         kept = rounds.of_visit(session, rounds.visit_of(session, visit).id)
         ph = [(r.depth_m, r.role) for r in kept if r.quantity == "ph"]
         assert sorted(ph) == [(0.3, "first"), (2.0, "first"), (2.0, "second")]
-        assert rounds.reading(session, made["reading"]).backing == "by hand"
+        assert rounds.reading(session, made.id).backing == "by hand"
         past = rounds.past_values(session, rounds.site_of(session, things.sites["basin"]), depth_m=2.0)
         assert len(past["ph"]) == 1  # the second instrument is no history, and another depth is another water
 
@@ -145,7 +145,7 @@ def test_a_sheet_keeps_what_its_page_had_shown(desk, clock, things):
     made = rounds.start_visit(desk, things.ansa, h.key(), site_id=things.sites["raceway"], probes=both, source="live")[
         "visit"
     ]
-    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=made)["dips"]
+    dips = rounds.dip(desk, things.ansa, h.key(), visit_id=made).dips
     clock.on(seconds=9)
     simulator.pump(desk)
     with desk.read() as session:
@@ -170,34 +170,34 @@ def test_a_sheet_keeps_what_its_page_had_shown(desk, clock, things):
 
 
 def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk, clock, things):
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     read_at = clock()
     clock.on(hours=3)
     key, sheet = h.key(), a_sheet(things, clock, at=read_at)
-    first = offline.send(desk, things.ansa, key, outing_id=out, **sheet)
-    assert offline.send(desk, things.ansa, key, outing_id=out, **sheet) == first
+    first = offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **sheet))
+    assert offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **sheet)) == first
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
-        rows = rounds.of_visit(session, rounds.visit_of(session, first["visit"]).id)
+        rows = rounds.of_visit(session, rounds.visit_of(session, first.visit).id)
         assert {(r.at, r.written_at) for r in rows} == {(read_at, clock())}  # read then, in the record now
         assert [n.body["text"] for n in rounds.notes(session, rows[0].visit_id)] == ["Ice at the edge"]
     other = h.key()
     with pytest.raises(offline.Conflict, match="read by Ansa Merrik"):
-        offline.send(desk, things.ilka, other, outing_id=out, **sheet)
-    offline.send(desk, things.ilka, other, outing_id=out, **sheet, both=True)
+        offline.send(desk, things.ilka, other, offline.QueuedSheet(outing_id=out, **sheet))
+    offline.send(desk, things.ilka, other, offline.QueuedSheet(outing_id=out, **sheet, both=True))
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 2
 
 
 def test_an_odd_sheet_waits_for_its_reason_and_goes_on_where_it_broke(desk, clock, things):
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     key = h.key()
     odd = a_sheet(things, clock, rows=[rounds.Typed(things.probes["B1"], "ph", 4.0)])
     for _ in range(2):
         with pytest.raises(Refused, match="outside what this site can be"):
-            offline.send(desk, things.ansa, key, outing_id=out, **odd)
-    made = offline.send(desk, things.ansa, key, outing_id=out, **odd, reason="Acid spill, seen")
-    assert made["readings"] == 2
+            offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **odd))
+    made = offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **odd, reason="Acid spill, seen"))
+    assert made.readings == 2
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
 
@@ -206,13 +206,15 @@ def test_an_odd_sheet_waits_for_its_reason_and_goes_on_where_it_broke(desk, cloc
     ("off", "words"), [(timedelta(hours=1), "in the future"), (timedelta(days=-15), "over 14 days ago")]
 )
 def test_a_wrong_clock_is_told(desk, clock, things, off, words):
-    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id))["outing"]
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     with pytest.raises(InputError, match=words):
-        offline.send(desk, things.ansa, h.key(), outing_id=out, **a_sheet(things, clock, at=clock() + off))
+        offline.send(
+            desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=clock() + off))
+        )
     naive = clock().replace(tzinfo=None)
     with pytest.raises(InputError, match="no zone"):
-        offline.send(desk, things.ansa, h.key(), outing_id=out, **a_sheet(things, clock, at=naive))
+        offline.send(desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=naive)))
     there = clock().astimezone(ZoneInfo("Pacific/Auckland"))
-    offline.send(desk, things.ansa, h.key(), outing_id=out, **a_sheet(things, clock, at=there))
+    offline.send(desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=there)))
     with desk.read() as session:
         assert session.scalar(select(Reading.at).limit(1)) == clock()

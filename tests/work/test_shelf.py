@@ -39,11 +39,11 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     label = "15: 6.91\n20 = 6.89\n25 °C: 6,87\n"
     made = kit.add_lot(desk, things.ansa, h.key(), new({"family": "", "label": label}))
     found = lot(desk, "N7-200")
-    assert str(found.id) == made["lot"]
+    assert str(found.id) == made.id
     assert found.measures["ph"]["label"] == {"15": 6.91, "20": 6.89, "25": 6.87}
     assert kit.lot_ph(found, 17.5) == pytest.approx(6.90)
     assert found.opened_at is None
-    things.lots["N7-200"] = made["lot"]
+    things.lots["N7-200"] = made.id
     run = h.start(desk, things, neutral="N7-200")
     h.take_cup(desk, clock, things, run)
     assert lot(desk, "N7-200").opened_at == h.state_of(desk, run).steps[0].point.at  # poured: its open life starts

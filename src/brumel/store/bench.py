@@ -16,6 +16,7 @@ class Run(Base):
     """One calibration in the making. `method` is the method as it was; `cups` maps step keys to lots.
 
     `conditions` hold pressure, salinity, the water's temperature, and whether the meter itself is adjusted.
+    A closing run names the calibration it closes.
     """
 
     __tablename__ = "runs"
@@ -31,6 +32,7 @@ class Run(Base):
     inspection_id: Mapped[Uuid | None] = mapped_column(ForeignKey("inspections.id"))
     calibration_session_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibration_sessions.id"), index=True)
     repeats_id: Mapped[Uuid | None] = mapped_column(ForeignKey("runs.id"))
+    closes_id: Mapped[Uuid | None] = mapped_column(ForeignKey("calibrations.id", use_alter=True))
     started_at: Mapped[datetime]
     probe: Mapped[Probe] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")

@@ -5,10 +5,12 @@ from __future__ import annotations
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
+from functools import wraps
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
+from pydantic import TypeAdapter
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, sessionmaker
@@ -42,7 +44,7 @@ def utc_now() -> datetime:
 
 @dataclass
 class Write:
-    """One write in progress. `done` holds the earlier result when the same key was sent before.
+    """One write in progress.
 
     `now` is when it happened, `written` when it reached the record: they differ for what waited in a phone.
     """
@@ -53,18 +55,21 @@ class Write:
     key: uuid.UUID
     action: str
     written: datetime
-    done: dict[str, Any] | None = None
-    _result: dict[str, Any] = field(default_factory=dict)
 
-    def finish(self, subject: str, detail: dict[str, Any], **result: Any) -> dict[str, Any]:
-        """Write the audit entry and remember the result for a repeated send."""
+    def record(self, subject: str, detail: dict[str, Any]) -> None:
+        """Write the audit entry: what was done to what."""
         self.session.add(
             Audit(
                 at=self.written, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
             )
         )
-        self._result.update({k: str(v) if isinstance(v, uuid.UUID) else v for k, v in result.items()})
-        return self._result
+
+
+@dataclass(frozen=True)
+class Written:
+    """What most writes answer with: the id, as it stands in an address, of the thing that was made or changed."""
+
+    id: str
 
 
 @dataclass(frozen=True)
@@ -76,32 +81,59 @@ class Desk:
     recorder: Clock | None = None
 
     @contextmanager
-    def write(self, actor: User, key: uuid.UUID, action: str) -> Iterator[Write]:
-        """A transaction that takes effect once per key: a second send finds the first one's result in `done`."""
-        with self.sessions.begin() as session:
-            now = self.clock()
-            taken = session.execute(
-                insert(WriteKey)
-                .values(key=key, user_id=actor.id, action=action, at=now, result={})
-                .on_conflict_do_nothing()
-                .returning(WriteKey.key)
-            ).scalar()
-            write = Write(session, actor, now, key, action, self.recorder() if self.recorder else now)
-            if taken is None:
-                earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
-                if earlier.user_id != actor.id or earlier.action != action:
-                    raise Refused("This form was already used for something else. Reload the page and try again.")
-                write.done = earlier.result or {"done": True}  # a write without a result is done all the same
-                yield write
-                return
-            yield write
-            session.get_one(WriteKey, key).result = write._result
-
-    @contextmanager
     def read(self) -> Iterator[Session]:
         """A session for looking only."""
         with self.sessions() as session:
             yield session
+
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+
+def writes(
+    action: str, answer: type[R], secret: frozenset[str] = frozenset()
+) -> Callable[[Callable[Concatenate[Write, P], R]], Callable[Concatenate[Desk, User, uuid.UUID, P], R]]:
+    """Make a use case that writes: it is called with desk, person and the form's key, and gets its `Write`.
+
+    All of it is one transaction that takes effect once per key: a second send of the same key gives back the first
+    one's answer, a dataclass that is kept as JSON beside the key, but for its `secret` fields. Raises Refused where
+    the key was used for something else.
+    """
+    kind = TypeAdapter(answer)
+
+    def decorate(use_case: Callable[Concatenate[Write, P], R]) -> Callable[Concatenate[Desk, User, uuid.UUID, P], R]:
+        @wraps(use_case)
+        def once(desk: Desk, actor: User, key: uuid.UUID, /, *args: P.args, **kwargs: P.kwargs) -> R:
+            with desk.sessions.begin() as session:
+                now = desk.clock()
+                if not _is_new(session, actor, key, action, now):
+                    return kind.validate_python(_earlier_answer(session, actor, key, action))
+                w = Write(session, actor, now, key, action, desk.recorder() if desk.recorder else now)
+                result = use_case(w, *args, **kwargs)
+                session.get_one(WriteKey, key).result = kind.dump_python(result, mode="json", exclude=set(secret))
+                return result
+
+        return once
+
+    return decorate
+
+
+def _is_new(session: Session, actor: User, key: uuid.UUID, action: str, now: datetime) -> bool:
+    taken = session.execute(
+        insert(WriteKey)
+        .values(key=key, user_id=actor.id, action=action, at=now, result={})
+        .on_conflict_do_nothing()
+        .returning(WriteKey.key)
+    )
+    return taken.scalar() is not None
+
+
+def _earlier_answer(session: Session, actor: User, key: uuid.UUID, action: str) -> dict[str, Any]:
+    earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
+    if earlier.user_id != actor.id or earlier.action != action:
+        raise Refused("This form was already used for something else. Reload the page and try again.")
+    return earlier.result
 
 
 def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:

@@ -113,7 +113,7 @@ def start_session(meter_id: str) -> Any:
         return plan_session(meter_id, error.faults)
     except Refused as error:
         return plan_session(meter_id, (error,))
-    return redirect(url_for("bench.calibration_session", calibration_session_id=started["calibration_session"]))
+    return redirect(url_for("bench.calibration_session", calibration_session_id=started.id))
 
 
 @blueprint.get("/sessions/<calibration_session_id>")

@@ -54,7 +54,7 @@ def start_closing(probe_id: str) -> Any:
         return plan_closing(probe_id, error.faults)
     except Refused as error:
         return plan_closing(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=started["run"]))
+    return redirect(url_for("bench.run", run_id=started.id))
 
 
 @blueprint.post("/runs/<run_id>/close")
@@ -68,4 +68,4 @@ def close(run_id: str) -> Any:
         return run(run_id, error.faults)
     except Refused as error:
         return run(run_id, (error,))
-    return redirect(url_for("records.closing", closing_id=closed["closing"]))
+    return redirect(url_for("records.closing", closing_id=closed.id))

@@ -133,4 +133,4 @@ def start(probe_id: str) -> Any:
         return setup(probe_id, error.faults)
     except Refused as error:
         return setup(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=started["run"]))
+    return redirect(url_for("bench.run", run_id=started.id))

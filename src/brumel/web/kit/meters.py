@@ -39,7 +39,7 @@ def add_meter() -> Any:
     def do() -> str:
         form.check()
         saved = kit.save_meter(desk(), actor(), form.write_key, _given())
-        return url_for("kit.meter", meter_id=saved["meter"])
+        return url_for("kit.meter", meter_id=saved.id)
 
     return answer(do, new_meter)
 
@@ -88,8 +88,8 @@ def battery(meter_id: str) -> Any:
     def do() -> str:
         form.check()
         done = kit.record_battery_change(desk(), actor(), form.write_key, meter_id=meter_id, note=text_of(form.reason))
-        if done["waiting"]:
-            flash(f"Recorded. Polarising again: {', '.join(done['waiting'])}.", "note")
+        if done.waiting:
+            flash(f"Recorded. Polarising again: {', '.join(done.waiting)}.", "note")
         return url_for("kit.meter", meter_id=meter_id)
 
     return answer(do, lambda faults: meter(meter_id, faults))
@@ -130,7 +130,7 @@ def new_token(meter_id: str) -> Any:
         issued = kit.new_token(desk(), actor(), form.write_key, meter_id=meter_id)
     except Refused as error:
         return meter(meter_id, (error,))
-    return meter(meter_id, token=issued["token"] or "shown once already; make another if it was lost")
+    return meter(meter_id, token=issued.token or "shown once already; make another if it was lost")
 
 
 @blueprint.get("/meters/<meter_id>/settings")

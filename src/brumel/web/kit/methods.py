@@ -198,8 +198,8 @@ def save_method(method_key: str) -> Any:
         saved = kit.save_method(
             desk(), actor(), form.write_key, body=_body(shown, key), reason=text_of(form.reason), turn=turn
         )
-        flash(f"In use as version {saved['version']}. Runs made before keep the version they were made with.", "note")
-        return url_for("kit.method", method_key=saved["key"])
+        flash(f"In use as version {saved.version}. Runs made before keep the version they were made with.", "note")
+        return url_for("kit.method", method_key=saved.key)
 
     return answer(do, lambda faults: method(method_key, faults))
 

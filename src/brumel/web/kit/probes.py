@@ -85,7 +85,7 @@ def add_probe() -> Any:
     def do() -> str:
         form.check()
         saved = kit.save_probe(desk(), actor(), form.write_key, _given(form))
-        return url_for("kit.probe", probe_id=saved["probe"])
+        return url_for("kit.probe", probe_id=saved.id)
 
     return answer(do, new_probe)
 

@@ -61,7 +61,7 @@ def sign() -> Any:
             readings=request.form.getlist("reading")[:600],
             name=request.form.get("name", "")[:120],
         )
-        flash(f"{signed['signed']} signed.", "note")
+        flash(f"{signed.signed} signed.", "note")
 
     return _write(review, do, url_for("records.review"))
 

@@ -151,7 +151,7 @@ def correct(reading_id: str) -> Any:
         return reading(reading_id, error.faults)
     except Refused as error:
         return reading(reading_id, (error,))
-    return redirect(url_for("records.reading", reading_id=corrected["reading"]))
+    return redirect(url_for("records.reading", reading_id=corrected.id))
 
 
 @blueprint.get("/calibrations")
@@ -237,5 +237,10 @@ def audit() -> Any:
     with desk().read() as session:
         rows, total = records.audit(session, actor(), search.page)
         return render_template(
-            "records/audit.html", rows=rows, total=total, page=search.page, pages=-(-total // records.PAGE)
+            "records/audit.html",
+            rows=rows,
+            words=records.standard_words,
+            total=total,
+            page=search.page,
+            pages=-(-total // records.PAGE),
         )

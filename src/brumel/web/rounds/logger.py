@@ -48,7 +48,7 @@ def take_in_series(site_id: str) -> Any:
     except Refused as error:
         return site(site_id, (error,))
     flash(f"{len(file_series.times)} values taken in.", "note")
-    return redirect(url_for("rounds.series", series_id=taken_in["log"]))
+    return redirect(url_for("rounds.series", series_id=taken_in.id))
 
 
 #: The readings of a service as a form asks for them; the last four may stay empty.

@@ -140,15 +140,17 @@ def send(outing_id: str) -> Any:
             desk(),
             actor(),
             object_id(sent.key, "sheet"),
-            outing_id=outing_id,
-            site_id=sent.site,
-            at=sent.at,
-            rows=[rounds.Typed(r.probe, r.unit, r.value) for r in sent.rows],
-            temperature_c=sent.temperature_c,
-            depth_m=sent.depth_m,
-            note=sent.note,
-            reason=sent.reason,
-            both=sent.both,
+            offline.QueuedSheet(
+                outing_id=outing_id,
+                site_id=sent.site,
+                at=sent.at,
+                rows=[rounds.Typed(r.probe, r.unit, r.value) for r in sent.rows],
+                temperature_c=sent.temperature_c,
+                depth_m=sent.depth_m,
+                note=sent.note,
+                reason=sent.reason,
+                both=sent.both,
+            ),
         )
     except offline.Conflict as error:
         return _told(409, str(error))
@@ -160,11 +162,7 @@ def send(outing_id: str) -> Any:
         return _told(422, str(error))
     # The key comes back: only this word strikes the sheet out in the phone.
     return jsonify(
-        {
-            "key": sent.key,
-            "visit": url_for("rounds.visit", visit_id=recorded["visit"]),
-            "readings": recorded["readings"],
-        }
+        {"key": sent.key, "visit": url_for("rounds.visit", visit_id=recorded.visit), "readings": recorded.readings}
     )
 
 

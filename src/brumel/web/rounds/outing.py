@@ -78,7 +78,7 @@ def begin(round_id: str) -> Any:
         return round(round_id, error.faults)
     except Refused as error:
         return round(round_id, (error,))
-    return redirect(url_for("rounds.outing", outing_id=started["outing"]))
+    return redirect(url_for("rounds.outing", outing_id=started.id))
 
 
 @blueprint.get("/outings/<outing_id>")
@@ -143,7 +143,7 @@ def pack(outing_id: str) -> Any:
         packed = packing.pack(
             desk(), actor(), form.write_key, outing_id=outing_id, ticked=request.form.getlist("item")[:200]
         )
-        flash(f"{packed['packed']} things are on the packing list.", "note")
+        flash(f"{packed.packed} things are on the packing list.", "note")
 
     return _write(outing_id, do)
 

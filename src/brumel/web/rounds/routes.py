@@ -147,7 +147,7 @@ def start(site_id: str) -> Any:
         )
     except InputError as error:
         return site(site_id, error.faults)
-    return redirect(url_for("rounds.visit", visit_id=started["visit"]))
+    return redirect(url_for("rounds.visit", visit_id=started.id))
 
 
 def units() -> dict[str, str]:

@@ -213,7 +213,7 @@ def take(visit_id: str) -> Any:
                 seen=form.seen_number,
                 reason=why,
             )
-        count = len(taken["readings"])
+        count = len(taken.readings)
         flash("Recorded." if count < 3 else f"{count} readings recorded.", "note")
 
     return _write(visit_id, do)

@@ -118,7 +118,7 @@ def save_site() -> Any:
         return redirect(url_for("rounds.edit_site", site=site_id))
     except Refused as error:
         return edit_site(site_id, (error,), request.form)
-    return redirect(url_for("rounds.site", site_id=saved["site"]))
+    return redirect(url_for("rounds.site", site_id=saved.id))
 
 
 @blueprint.post("/sites/<site_id>/retire")
@@ -202,7 +202,7 @@ def save_round() -> Any:
         return edit_round(round_id, error.faults, request.form)
     except Refused as error:
         return edit_round(round_id, (error,), request.form)
-    return redirect(url_for("rounds.round", round_id=saved["round"]))
+    return redirect(url_for("rounds.round", round_id=saved.id))
 
 
 @blueprint.get("/sites.geojson")
@@ -227,7 +227,7 @@ def sites_in() -> Any:
         taken_in = site_record.take_in(
             desk(), actor(), form.write_key, features=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
         )
-        flash(f"{taken_in['made']} sites made, {taken_in['changed']} changed.", "note")
+        flash(f"{taken_in.made} sites made, {taken_in.changed} changed.", "note")
     except InputError as error:
         return edit_site("", error.faults)
     except Refused as error:

@@ -6,7 +6,6 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -15,12 +14,12 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.core.fitness.ions import prerequisites
 from brumel.core.planning import Plan, Task, plan
 from brumel.methods import ORDER, Method
-from brumel.store.tables import CalibrationSession, Probe, Run, User
+from brumel.store.tables import CalibrationSession, Probe, Run
 from brumel.work import kit
 from brumel.work.bench import cup, run_state
 from brumel.work.bench import runs as bench_runs
 from brumel.work.bench.conditions import Conditions
-from brumel.work.desk import Desk, NotFound, object_id
+from brumel.work.desk import NotFound, Write, Written, object_id, writes
 
 HANDS_MIN = 0.75  # rinse, blot, dip and a look: chosen, common practice
 
@@ -95,47 +94,33 @@ def shared_rinses(chosen: Sequence[tuple[Probe, Method, Mapping[str, str]]]) -> 
     return len(lots) - len(set(lots))
 
 
-def start(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    meter_id: str,
-    source: str,
-    choices: Sequence[ProbeChoice],
-    conditions: Conditions,
-) -> dict[str, Any]:
-    """Open one run a chosen probe, all or none. Returns {"calibration_session": id}."""
-    with desk.write(actor, key, "session.start") as w:
-        if w.done:
-            return w.done
-        meter = kit.meter_of(w.session, meter_id)
-        if len(choices) < 1:
-            raise InputError("probe", "Choose at least one probe for the calibration session.")
-        if source not in ("live", "typed"):
-            raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
-        new_session = CalibrationSession(id=uuid.uuid4(), meter_id=meter.id, operator_id=actor.id, started_at=w.now)
-        w.session.add(new_session)
-        w.session.flush()
-        probes = {c.probe_id: kit.probe_of(w.session, c.probe_id) for c in choices}
-        covered = {p.quantity for p in probes.values()}
-        faults: list[InputError] = []
-        for choice in sorted(choices, key=lambda c: ORDER.index(probes[c.probe_id].quantity)):
-            probe = probes[choice.probe_id]
-            if probe.meter_id != meter.id:
-                raise NotFound("There is no such probe on this meter.")
-            try:
-                own_conditions = _own(w.session, probe, conditions, covered, w.now)
-                bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own_conditions, new_session.id)
-            except InputError as error:
-                faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        return w.finish(
-            f"sitting:{new_session.id}",
-            {"probes": [p.name for p in probes.values()]},
-            calibration_session=new_session.id,
-        )
+@writes("session.start", Written)
+def start(w: Write, *, meter_id: str, source: str, choices: Sequence[ProbeChoice], conditions: Conditions) -> Written:
+    """Open one run a chosen probe, all or none."""
+    meter = kit.meter_of(w.session, meter_id)
+    if len(choices) < 1:
+        raise InputError("probe", "Choose at least one probe for the calibration session.")
+    if source not in ("live", "typed"):
+        raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
+    new_session = CalibrationSession(id=uuid.uuid4(), meter_id=meter.id, operator_id=w.actor.id, started_at=w.now)
+    w.session.add(new_session)
+    w.session.flush()
+    probes = {c.probe_id: kit.probe_of(w.session, c.probe_id) for c in choices}
+    covered = {p.quantity for p in probes.values()}
+    faults: list[InputError] = []
+    for choice in sorted(choices, key=lambda c: ORDER.index(probes[c.probe_id].quantity)):
+        probe = probes[choice.probe_id]
+        if probe.meter_id != meter.id:
+            raise NotFound("There is no such probe on this meter.")
+        try:
+            own_conditions = _own(w.session, probe, conditions, covered, w.now)
+            bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own_conditions, new_session.id)
+        except InputError as error:
+            faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    w.record(f"session:{new_session.id}", {"probes": [p.name for p in probes.values()]})
+    return Written(str(new_session.id))
 
 
 def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], now: datetime) -> Conditions:

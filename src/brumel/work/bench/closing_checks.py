@@ -17,10 +17,10 @@ from brumel.methods import Method, StepSpec
 from brumel.methods.checks import load_checks
 from brumel.methods.model import CLOSING
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, Lot, Probe, Run, RunEnd, User
+from brumel.store.tables import Calibration, Lot, Probe, Run, RunEnd
 from brumel.work import kit
 from brumel.work.bench import run_state
-from brumel.work.desk import Desk, NotFound, Refused, Write, object_id
+from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 
@@ -88,56 +88,54 @@ def offers(session: Session, probe: Probe, now: datetime) -> list[Offer]:
     return offered
 
 
-def start(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, source: str, cups: Sequence[str]
-) -> dict[str, Any]:
-    """Open a closing run: one cup, or two for a correction along the scale. Returns {"run": id}."""
+@writes("closing.start", Written)
+def start(w: Write, *, probe_id: str, source: str, cups: Sequence[str]) -> Written:
+    """Open a closing run: one cup, or two for a correction along the scale."""
     if source not in ("live", "typed"):
         raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
-    with desk.write(actor, key, "closing.start") as w:
-        if w.done:
-            return w.done
-        probe = kit.probe_of(w.session, probe_id)
-        w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
-        if kit.open_run(w.session, probe.id):
-            raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
-        if source == "live" and probe.meter.link == "typed":
-            raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
-        backing = in_force(w.session, probe, w.now)
-        if backing is None:
-            raise Refused(f"{probe.name} has no calibration whose span could be closed.")
-        done = kit.last_maintenance(w.session, probe.id, w.now)
-        if done is not None and done.at > backing.at:
-            raise Refused(
-                f"{probe.name} was {kit.maintenance_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
-                f"{backing.number}: what it reads now says nothing of the span before."
-            )
-        wanted = [c for c in dict.fromkeys(cups) if c]
-        if not 1 <= len(wanted) <= MOST_CUPS:
-            raise InputError("closing", "Choose one standard to close in, or two.")
-        steps, lots = _steps(w, probe, Method.model_validate(backing.run.method), wanted)
-        base = Method.model_validate(backing.run.method)
-        method = base.model_copy(
-            update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {backing.number}"}
+    probe = kit.probe_of(w.session, probe_id)
+    w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
+    if kit.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
+    if source == "live" and probe.meter.link == "typed":
+        raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
+    backing = in_force(w.session, probe, w.now)
+    if backing is None:
+        raise Refused(f"{probe.name} has no calibration whose span could be closed.")
+    done = kit.last_maintenance(w.session, probe.id, w.now)
+    if done is not None and done.at > backing.at:
+        raise Refused(
+            f"{probe.name} was {kit.maintenance_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
+            f"{backing.number}: what it reads now says nothing of the span before."
         )
-        taken = kit.last_settings(w.session, probe.meter_id)
-        keep = ("pressure_hpa", "pressure_from", "adjusted", "water_c")
-        body = {k: v for k, v in backing.run.conditions.items() if k in keep} | {"closes": str(backing.id)}
-        run = Run(
-            id=uuid.uuid4(),
-            probe_id=probe.id,
-            operator_id=w.actor.id,
-            source=source,
-            method=method.stored(),
-            cups=lots,
-            conditions=body,
-            settings_id=taken.id if taken else None,
-            purpose="closing",
-            started_at=w.now,
-        )
-        w.session.add(run)
-        w.session.flush()
-        return w.finish(f"run:{run.id}", {"closes": backing.number, "cups": lots}, run=run.id)
+    wanted = [c for c in dict.fromkeys(cups) if c]
+    if not 1 <= len(wanted) <= MOST_CUPS:
+        raise InputError("closing", "Choose one standard to close in, or two.")
+    steps, lots = _steps(w, probe, Method.model_validate(backing.run.method), wanted)
+    base = Method.model_validate(backing.run.method)
+    method = base.model_copy(
+        update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {backing.number}"}
+    )
+    taken = kit.last_settings(w.session, probe.meter_id)
+    keep = ("pressure_hpa", "pressure_from", "adjusted", "water_c")
+    body = {k: v for k, v in backing.run.conditions.items() if k in keep}
+    run = Run(
+        id=uuid.uuid4(),
+        probe_id=probe.id,
+        operator_id=w.actor.id,
+        source=source,
+        method=method.stored(),
+        cups=lots,
+        conditions=body,
+        settings_id=taken.id if taken else None,
+        purpose="closing",
+        closes_id=backing.id,
+        started_at=w.now,
+    )
+    w.session.add(run)
+    w.session.flush()
+    w.record(f"run:{run.id}", {"closes": backing.number, "cups": lots})
+    return Written(str(run.id))
 
 
 def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tuple[list[StepSpec], dict[str, str]]:
@@ -165,7 +163,7 @@ def _steps(w: Write, probe: Probe, method: Method, wanted: Sequence[str]) -> tup
 
 def closed(session: Session, state: run_state.RunState) -> Calibration:
     """The calibration a closing run closes."""
-    calibration = session.get(Calibration, uuid.UUID(state.run.conditions["closes"]))
+    calibration = session.get(Calibration, state.run.closes_id) if state.run.closes_id else None
     if calibration is None:
         raise NotFound("There is no such calibration.")
     return calibration
@@ -202,34 +200,33 @@ def sentence(quantity: str, checked_cups: Sequence[CheckedCup]) -> str:
     return f"{'; '.join(parts)}. {outcome} (limit {limit}, {judged.source})."
 
 
-def finish(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int) -> dict[str, Any]:
-    """End the closing run; what it does to the span's readings is the lead's to decide. Returns {"closing": id}."""
-    with desk.write(actor, key, "closing.finish") as w:
-        if w.done:
-            return w.done
-        state = run_state.load_run(w.session, run_id, lock=True)
-        if state.run.purpose != "closing" or state.end:
-            raise Refused("This is no closing check that is still open.")
-        if state.turn != turn or state.current is not None:
-            raise Refused("A cup is still open. Take it first, or abandon the check.")
-        checked_cups = checks(w.session, state)
-        calibration = closed(w.session, state)
-        words = sentence(state.run.probe.quantity, checked_cups)
-        row = Closing(
-            id=uuid.uuid4(),
-            run_id=state.run.id,
-            probe_id=state.run.probe_id,
-            calibration_id=calibration.id,
-            at=w.now,
-            checks=[c.as_dict() for c in checked_cups],
-            holds=all(c.holds for c in checked_cups),
-            sentence=words,
-            by_id=w.actor.id,
-        )
-        w.session.add(row)
-        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=words))
-        w.session.flush()
-        return w.finish(f"closing:{row.id}", {"holds": row.holds, "sentence": words}, closing=row.id)
+@writes("closing.finish", Written)
+def finish(w: Write, *, run_id: str, turn: int) -> Written:
+    """End the closing run; what it does to the span's readings is the lead's to decide."""
+    state = run_state.load_run(w.session, run_id, lock=True)
+    if state.run.purpose != "closing" or state.end:
+        raise Refused("This is no closing check that is still open.")
+    if state.turn != turn or state.current is not None:
+        raise Refused("A cup is still open. Take it first, or abandon the check.")
+    checked_cups = checks(w.session, state)
+    calibration = closed(w.session, state)
+    words = sentence(state.run.probe.quantity, checked_cups)
+    row = Closing(
+        id=uuid.uuid4(),
+        run_id=state.run.id,
+        probe_id=state.run.probe_id,
+        calibration_id=calibration.id,
+        at=w.now,
+        checks=[c.as_dict() for c in checked_cups],
+        holds=all(c.holds for c in checked_cups),
+        sentence=words,
+        by_id=w.actor.id,
+    )
+    w.session.add(row)
+    w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=w.actor.id, reason=words))
+    w.session.flush()
+    w.record(f"closing:{row.id}", {"holds": row.holds, "sentence": words})
+    return Written(str(row.id))
 
 
 def closing(session: Session, closing_id: str | uuid.UUID) -> Closing:

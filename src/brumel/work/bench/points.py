@@ -4,30 +4,28 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import asdict
-from typing import Any
 
 from sqlalchemy import func, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
-from brumel.store.tables import Dip, Lot, Point, Run, User
+from brumel.store.tables import Dip, Lot, Point, Run
 from brumel.work import kit
 from brumel.work.bench import cup, run_state
 from brumel.work.bench.run_state import open_for_writing
-from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, writes
 from brumel.work.link import samples
 from brumel.work.quantities.base import Quantity, RunContext
 
 
-def dip(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn: int) -> dict[str, Any]:
+@writes("run.dip", Written)
+def dip(w: Write, *, run_id: str, step: str, turn: int) -> Written:
     """The probe now stands in the cup of this step; its clock starts."""
-    with desk.write(actor, key, "run.dip") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, step, turn)
-        _in_order(w, state.run)
-        new_dip = _dip(w, state, state.quantity.native)
-        return w.finish(f"run:{run_id}", {"step": step, "dip": str(new_dip.id)}, dip=new_dip.id)
+    state = open_for_writing(w, run_id, step, turn)
+    _in_order(w, state.run)
+    new_dip = _dip(w, state, state.quantity.native)
+    w.record(f"run:{run_id}", {"step": step, "dip": str(new_dip.id)})
+    return Written(str(new_dip.id))
 
 
 def _in_order(w: Write, run: Run) -> None:
@@ -55,10 +53,9 @@ def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
     return new_dip
 
 
+@writes("run.type", samples.TypedSample)
 def type_reading(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
+    w: Write,
     *,
     run_id: str,
     step: str,
@@ -67,23 +64,21 @@ def type_reading(
     value: float,
     temperature_c: float,
     after_s: float | None = None,
-) -> dict[str, Any]:
+) -> samples.TypedSample:
     """One typed value of the display: mV, or the displayed pH, with the cup's temperature.
 
     `after_s` is the time since the probe went in, where it was noted on paper; else the clock is taken.
     """
-    with desk.write(actor, key, "run.type") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, step, turn)
-        if state.run.source != "typed":
-            raise Refused("This run takes live readings; start a typed run to type them.")
-        _in_order(w, state.run)
-        if state.dip is None:
-            check_typed(state.quantity, signal, value, temperature_c, after_s)
-        current_dip = state.dip or _dip(w, state, signal)
-        seq = add_typed(w, current_dip, state.quantity, state.case, signal, value, temperature_c, after_s)
-        return w.finish(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c}, seq=seq)
+    state = open_for_writing(w, run_id, step, turn)
+    if state.run.source != "typed":
+        raise Refused("This run takes live readings; start a typed run to type them.")
+    _in_order(w, state.run)
+    if state.dip is None:
+        check_typed(state.quantity, signal, value, temperature_c, after_s)
+    current_dip = state.dip or _dip(w, state, signal)
+    seq = add_typed(w, current_dip, state.quantity, state.case, signal, value, temperature_c, after_s)
+    w.record(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c})
+    return samples.TypedSample(seq=seq)
 
 
 def check_typed(quantity: Quantity, signal: str, value: float, temperature_c: float, after_s: float | None) -> None:
@@ -129,10 +124,9 @@ def add_typed(
     return seq
 
 
+@writes("run.accept", Written)
 def accept(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
+    w: Write,
     *,
     run_id: str,
     step: str,
@@ -142,53 +136,49 @@ def accept(
     seen: int | None = None,
     reference: float | None = None,
     reference_u: float | None = None,
-) -> dict[str, Any]:
+) -> Written:
     """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded.
 
     `seen` is the last sample the page had shown: what was offered as settled is what is taken. `reference` is what the
     reference instrument showed beside it, with its expanded uncertainty, where the step asks for one.
     """
-    with desk.write(actor, key, "run.accept") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, step, turn)
-        live = cup.live_cup(w.session, state, seen)
-        if live is None or state.dip is None or state.current is None or live.settling.value is None:
-            raise Refused("There is no reading to accept yet. Dip the probe in the cup first.")
-        expected, expanded_uncertainty = _expected(state, live, reference, reference_u)
-        if expected is None or live.temperature_c is None:
-            raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
-        if not live.settling.settled and not early:
-            raise Refused(
-                f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early."
-            )
-        answer = clean_reason(answer, required=False)
-        if live.suspicions and not answer:
-            raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
-        if state.current.lot and state.current.lot.lot.opened_at is None:
-            w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
-        w.session.add(
-            Point(
-                run_id=state.run.id,
-                step=step,
-                version=_next_version(w, state, step),
-                dip_id=state.dip.id,
-                lot_id=state.current.lot.lot.id if state.current.lot else None,
-                signal=live.settling.value,
-                temperature_c=live.temperature_c,
-                expected=expected,
-                expanded_uncertainty=expanded_uncertainty,
-                entered_as=live.trace.entered_as,
-                settling=cup.settling_record(live.trace, live.settling, state),
-                early=not live.settling.settled,
-                suspicions=[asdict(s) for s in live.suspicions] or None,
-                reason=answer,
-                at=w.now,
-                by_id=actor.id,
-            )
+    state = open_for_writing(w, run_id, step, turn)
+    live = cup.live_cup(w.session, state, seen)
+    if live is None or state.dip is None or state.current is None or live.settling.value is None:
+        raise Refused("There is no reading to accept yet. Dip the probe in the cup first.")
+    expected, expanded_uncertainty = _expected(state, live, reference, reference_u)
+    if expected is None or live.temperature_c is None:
+        raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
+    if not live.settling.settled and not early:
+        raise Refused(f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early.")
+    answer = clean_reason(answer, required=False)
+    if live.suspicions and not answer:
+        raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
+    if state.current.lot and state.current.lot.lot.opened_at is None:
+        w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
+    w.session.add(
+        Point(
+            run_id=state.run.id,
+            step=step,
+            version=_next_version(w, state, step),
+            dip_id=state.dip.id,
+            lot_id=state.current.lot.lot.id if state.current.lot else None,
+            signal=live.settling.value,
+            temperature_c=live.temperature_c,
+            expected=expected,
+            expanded_uncertainty=expanded_uncertainty,
+            entered_as=live.trace.entered_as,
+            settling=cup.settling_record(live.trace, live.settling, state),
+            early=not live.settling.settled,
+            suspicions=[asdict(s) for s in live.suspicions] or None,
+            reason=answer,
+            at=w.now,
+            by_id=w.actor.id,
         )
-        detail = {"step": step, "signal": live.settling.value, "early": not live.settling.settled, "answer": answer}
-        return w.finish(f"run:{run_id}", detail, step=step)
+    )
+    detail = {"step": step, "signal": live.settling.value, "early": not live.settling.settled, "answer": answer}
+    w.record(f"run:{run_id}", detail)
+    return Written(step)
 
 
 def _expected(
@@ -223,23 +213,22 @@ def _next_version(w: Write, state: run_state.RunState, step: str) -> int:
     return (newest or 0) + 1
 
 
-def redo(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, step: str, turn: int, reason: str) -> dict[str, Any]:
+@writes("run.redo", Written)
+def redo(w: Write, *, run_id: str, step: str, turn: int, reason: str) -> Written:
     """Withdraw a point with a reason and open its cup again; the old version stays in the record."""
-    with desk.write(actor, key, "run.redo") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, None, turn)
-        if not any(s.spec.key == step and s.point for s in state.steps):
-            raise NotFound("There is no accepted point of that cup.")
-        w.session.add(
-            Point(
-                run_id=state.run.id,
-                step=step,
-                version=_next_version(w, state, step),
-                withdrawn=True,
-                reason=clean_reason(reason),
-                at=w.now,
-                by_id=actor.id,
-            )
+    state = open_for_writing(w, run_id, None, turn)
+    if not any(s.spec.key == step and s.point for s in state.steps):
+        raise NotFound("There is no accepted point of that cup.")
+    w.session.add(
+        Point(
+            run_id=state.run.id,
+            step=step,
+            version=_next_version(w, state, step),
+            withdrawn=True,
+            reason=clean_reason(reason),
+            at=w.now,
+            by_id=w.actor.id,
         )
-        return w.finish(f"run:{run_id}", {"step": step, "reason": reason}, step=step)
+    )
+    w.record(f"run:{run_id}", {"step": step, "reason": reason})
+    return Written(step)

@@ -4,45 +4,48 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from datetime import timedelta
-from typing import Any
 
 from sqlalchemy import select
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.verdict import Outcome
 from brumel.methods import Method
-from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd, User
+from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd
 from brumel.work import kit
 from brumel.work.bench import run_state, verdict
 from brumel.work.bench.conditions import Conditions, checked, out_of_reach
 from brumel.work.bench.run_state import open_for_writing
-from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason, object_id
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 
 
+@dataclass(frozen=True)
+class RunFinished:
+    """The calibration a run ended with; None where its points made none."""
+
+    calibration: str | None
+
+
+@writes("run.start", Written)
 def start(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
+    w: Write,
     *,
     probe_id: str,
     method_key: str,
     source: str,
     cups: Mapping[str, str],
     conditions: Conditions | None = None,
-) -> dict[str, Any]:
-    """Open a run on a probe. One open run a probe; all faults of the choice at once. Returns {"run": id}."""
+) -> Written:
+    """Open a run on a probe. One open run a probe; all faults of the choice at once."""
     if source not in ("live", "typed"):
         raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
-    with desk.write(actor, key, "run.start") as w:
-        if w.done:
-            return w.done
-        run = open_run(w, kit.probe_of(w.session, probe_id), method_key, source, cups, conditions or Conditions())
-        detail = {"method": run.method["key"], "version": run.method["version"], "cups": run.cups}
-        return w.finish(f"run:{run.id}", {**detail, "conditions": run.conditions}, run=run.id)
+    run = open_run(w, kit.probe_of(w.session, probe_id), method_key, source, cups, conditions or Conditions())
+    detail = {"method": run.method["key"], "version": run.method["version"], "cups": run.cups}
+    w.record(f"run:{run.id}", {**detail, "conditions": run.conditions})
+    return Written(str(run.id))
 
 
 def open_run(
@@ -161,61 +164,58 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> di
     return chosen
 
 
-def finish(
-    desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, turn: int, use: bool, words: str = ""
-) -> dict[str, Any]:
+@writes("run.finish", RunFinished)
+def finish(w: Write, *, run_id: str, turn: int, use: bool, words: str = "") -> RunFinished:
     """End the run with what it found. "With care" is put into use only by a named decision with its reason."""
-    with desk.write(actor, key, "run.finish") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, None, turn)
-        if state.run.purpose != "calibration":
-            raise Refused("This is a closing check; record it as one. It puts nothing into use.")
-        if state.current is not None:
-            raise Refused(f"“{state.current.spec.title}” is still open. Take it first, or abandon the run.")
-        result = verdict.run_result(w.session, state)
-        if result.fit is None:
-            reason = result.problem
-            w.session.add(RunEnd(run_id=state.run.id, how="failed", at=w.now, by_id=actor.id, reason=reason))
-            return w.finish(f"run:{run_id}", {"outcome": "failed", "reason": reason}, calibration=None)
-        outcome = result.verdict.outcome
-        if use and outcome is Outcome.NOT:
-            raise Refused("The verdict is “do not use”; this calibration cannot be used.")
-        words = clean_reason(words, required=outcome is not Outcome.FIT)
-        calibration = Calibration(
-            id=uuid.uuid4(),
-            run_id=state.run.id,
-            probe_id=state.run.probe_id,
-            at=w.now,
-            valid_until=w.now + timedelta(hours=state.method.valid_h.value),
-            signal=result.signal,
-            fit=result.fit.as_dict(),
-            verdict=result.verdict.as_dict(),
-            causes=[asdict(c) for c in result.causes],
-            as_found=list(result.as_found),
-            outcome=outcome.value,
-            usable=use,
-            decision=words,
-            by_id=actor.id,
-            figures=result.fit.figures,
-        )
-        w.session.add(calibration)
-        w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=actor.id, reason=words))
-        w.session.flush()
-        _take_place(w, state, calibration)
-        detail = {"outcome": outcome.value, "in_force": use, "decision": words}
-        return w.finish(f"run:{run_id}", detail, calibration=calibration.id)
+    state = open_for_writing(w, run_id, None, turn)
+    if state.run.purpose != "calibration":
+        raise Refused("This is a closing check; record it as one. It puts nothing into use.")
+    if state.current is not None:
+        raise Refused(f"“{state.current.spec.title}” is still open. Take it first, or abandon the run.")
+    result = verdict.run_result(w.session, state)
+    if result.fit is None:
+        reason = result.problem
+        w.session.add(RunEnd(run_id=state.run.id, how="failed", at=w.now, by_id=w.actor.id, reason=reason))
+        w.record(f"run:{run_id}", {"outcome": "failed", "reason": reason})
+        return RunFinished(None)
+    outcome = result.verdict.outcome
+    if use and outcome is Outcome.NOT:
+        raise Refused("The verdict is “do not use”; this calibration cannot be used.")
+    words = clean_reason(words, required=outcome is not Outcome.FIT)
+    calibration = Calibration(
+        id=uuid.uuid4(),
+        run_id=state.run.id,
+        probe_id=state.run.probe_id,
+        at=w.now,
+        valid_until=w.now + timedelta(hours=state.method.valid_h.value),
+        signal=result.signal,
+        fit=result.fit.as_dict(),
+        verdict=result.verdict.as_dict(),
+        causes=[asdict(c) for c in result.causes],
+        as_found=list(result.as_found),
+        outcome=outcome.value,
+        usable=use,
+        decision=words,
+        by_id=w.actor.id,
+        figures=result.fit.figures,
+    )
+    w.session.add(calibration)
+    w.session.add(RunEnd(run_id=state.run.id, how="finished", at=w.now, by_id=w.actor.id, reason=words))
+    w.session.flush()
+    _take_place(w, state, calibration)
+    detail = {"outcome": outcome.value, "in_force": use, "decision": words}
+    w.record(f"run:{run_id}", detail)
+    return RunFinished(str(calibration.id))
 
 
-def abandon(desk: Desk, actor: User, key: uuid.UUID, *, run_id: str, reason: str) -> dict[str, Any]:
+@writes("run.abandon", Written)
+def abandon(w: Write, *, run_id: str, reason: str) -> Written:
     """End the run without a result; it stays in the record with its reason."""
-    with desk.write(actor, key, "run.abandon") as w:
-        if w.done:
-            return w.done
-        state = open_for_writing(w, run_id, None, None)
-        why = clean_reason(reason)
-        w.session.add(RunEnd(run_id=state.run.id, how="abandoned", at=w.now, by_id=actor.id, reason=why))
-        return w.finish(f"run:{run_id}", {"reason": why}, run=run_id)
+    state = open_for_writing(w, run_id, None, None)
+    why = clean_reason(reason)
+    w.session.add(RunEnd(run_id=state.run.id, how="abandoned", at=w.now, by_id=w.actor.id, reason=why))
+    w.record(f"run:{run_id}", {"reason": why})
+    return Written(run_id)
 
 
 def _take_place(w: Write, state: run_state.RunState, calibration: Calibration) -> None:
@@ -232,21 +232,18 @@ def _take_place(w: Write, state: run_state.RunState, calibration: Calibration) -
         )
 
 
-def withdraw(desk: Desk, actor: User, key: uuid.UUID, *, calibration_id: str, reason: str) -> dict[str, Any]:
+@writes("calibration.withdraw", Written)
+def withdraw(w: Write, *, calibration_id: str, reason: str) -> Written:
     """A calibration counts no longer, with a reason; readings that rest on it keep it as what it was."""
-    with desk.write(actor, key, "calibration.supersede") as w:
-        if w.done:
-            return w.done
-        calibration = w.session.get(Calibration, object_id(calibration_id, "calibration"))
-        if calibration is None:
-            raise NotFound("There is no such calibration.")
-        w.session.execute(select(Probe.id).where(Probe.id == calibration.probe_id).with_for_update())
-        if w.session.get(CalibrationWithdrawal, calibration.id) is not None:
-            raise MovedOn(f"Calibration {calibration.number} was withdrawn already. Nothing was changed.")
-        why = clean_reason(reason)
-        w.session.add(
-            CalibrationWithdrawal(calibration_id=calibration.id, new_id=None, at=w.now, reason=why, by_id=actor.id)
-        )
-        return w.finish(
-            f"calibration:{calibration.id}", {"number": calibration.number, "reason": why}, calibration=calibration.id
-        )
+    calibration = w.session.get(Calibration, object_id(calibration_id, "calibration"))
+    if calibration is None:
+        raise NotFound("There is no such calibration.")
+    w.session.execute(select(Probe.id).where(Probe.id == calibration.probe_id).with_for_update())
+    if w.session.get(CalibrationWithdrawal, calibration.id) is not None:
+        raise MovedOn(f"Calibration {calibration.number} was withdrawn already. Nothing was changed.")
+    why = clean_reason(reason)
+    w.session.add(
+        CalibrationWithdrawal(calibration_id=calibration.id, new_id=None, at=w.now, reason=why, by_id=w.actor.id)
+    )
+    w.record(f"calibration:{calibration.id}", {"number": calibration.number, "reason": why})
+    return Written(str(calibration.id))

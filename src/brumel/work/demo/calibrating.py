@@ -33,7 +33,7 @@ def calibrate(
         source="live",
         cups=cups,
         conditions=conditions,
-    )["run"]
+    ).id
     state = take_cups(desk, clock, actor, run, probe)
     with desk.read() as session:
         outcome = bench.run_result(session, state).verdict.outcome

@@ -37,7 +37,7 @@ def day(desk: Desk, clock: Then, world: World, number: int) -> None:
         planned = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
     sites = {s.id: s for s in world.sites.values()}
     for round_id, order in planned:
-        out = outings.start(desk, world.users["ansa"], uuid.uuid4(), round_id=str(round_id))["outing"]
+        out = outings.start(desk, world.users["ansa"], uuid.uuid4(), round_id=str(round_id)).id
         for site_id in order:
             clock.on(minutes=12)
             site = sites[site_id]
@@ -60,7 +60,7 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe],
         probes=[str(p.id) for p in probes],
         source="live",
         outing_id=outing_id,
-    )["visit"]
+    ).id
     for depth in site.depths or [None]:
         rounds.dip(desk, actor, uuid.uuid4(), visit_id=started, depth_m=depth)
         clock.on(seconds=90)
@@ -104,9 +104,9 @@ def close(desk: Desk, clock: Then, world: World, key: str, lot: str, number: int
             simulator.set_truth(session, name, body | {"offset_mv": float(body["offset_mv"]) - 19.0})
     run = closing_checks.start(
         desk, actor, uuid.uuid4(), probe_id=str(probe.id), source="live", cups=[f"lot:{world.lots[lot].id}"]
-    )["run"]
+    ).id
     state = take_cups(desk, clock, actor, run, probe)
-    return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn)["closing"])
+    return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn).id)
 
 
 def _decide(desk: Desk, world: World, closing_ids: list[str], number: int) -> None:
@@ -149,7 +149,7 @@ def _set_out(desk: Desk, world: World, at: datetime) -> None:
         source="typed",
         cups={},
         conditions=Conditions(pressure_from="altitude", altitude_m=2.0, water_c=8.0),
-    )["run"]
+    ).id
     with desk.read() as session:
         state = bench.load_run(session, run)
     while (step := state.current) is not None:
@@ -197,4 +197,4 @@ def logged_week(desk: Desk, world: World) -> None:
     lifted = logged.Service(
         before=8.71, after=9.28, beside_before=9.3, beside_after=9.26, standard_read=10.12, standard_value=10.05
     )
-    logger.record_service(desk, world.users["ansa"], uuid.uuid4(), series_id=taken_in["log"], service=lifted)
+    logger.record_service(desk, world.users["ansa"], uuid.uuid4(), series_id=taken_in.id, service=lifted)

@@ -16,8 +16,8 @@ from brumel.core.errors import InputError, InputErrors, OutOfRange
 from brumel.core.lookup import label_rows
 from brumel.core.ph import Buffer
 from brumel.core.redox import ELECTRODES
-from brumel.store.tables import Lot, User
-from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id
+from brumel.store.tables import Lot
+from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.kit.stock import Left, left_of_lots
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
@@ -181,42 +181,41 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
     return stored | {k: v for k, v in extra.items() if v}
 
 
-def add_lot(desk: Desk, actor: User, key: uuid.UUID, new: NewLot) -> dict[str, Any]:
-    """Put a new lot on the shelf. All faults at once. Returns {"lot": id}."""
-    with desk.write(actor, key, "lot.add") as w:
-        if w.done:
-            return w.done
-        faults: list[InputError] = []
-        code, name = new.code.strip(), " ".join(new.name.split())
-        if not _CODE.match(code):
-            faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
-        elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
-            faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
-        if not 2 <= len(name) <= 60:
-            faults.append(InputError("name", "Name must have 2 to 60 characters."))
-        if not new.measures:
-            faults.append(InputError("quantity", "Choose what the solution is a standard of."))
-        measures = {m.quantity: _measure(m, faults) for m in new.measures}
-        if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
-            faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
-        if new.container not in CONTAINERS:
-            faults.append(InputError("container", "Choose the container from the list."))
-        expires = _day(new.expires_on, faults)
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        lot = Lot(
-            id=uuid.uuid4(),
-            code=code,
-            name=name,
-            measures=measures,
-            container=new.container,
-            expires_on=expires,
-            open_days=int(new.open_days or 0),
-            single_use=new.container in SINGLE_USE,
-        )
-        w.session.add(lot)
-        w.session.flush()
-        return w.finish(f"lot:{lot.id}", {"code": code, "name": name, "measures": measures}, lot=lot.id)
+@writes("lot.add", Written)
+def add_lot(w: Write, new: NewLot) -> Written:
+    """Put a new lot on the shelf. All faults at once."""
+    faults: list[InputError] = []
+    code, name = new.code.strip(), " ".join(new.name.split())
+    if not _CODE.match(code):
+        faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
+    elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
+        faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
+    if not 2 <= len(name) <= 60:
+        faults.append(InputError("name", "Name must have 2 to 60 characters."))
+    if not new.measures:
+        faults.append(InputError("quantity", "Choose what the solution is a standard of."))
+    measures = {m.quantity: _measure(m, faults) for m in new.measures}
+    if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
+        faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
+    if new.container not in CONTAINERS:
+        faults.append(InputError("container", "Choose the container from the list."))
+    expires = _day(new.expires_on, faults)
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    lot = Lot(
+        id=uuid.uuid4(),
+        code=code,
+        name=name,
+        measures=measures,
+        container=new.container,
+        expires_on=expires,
+        open_days=int(new.open_days or 0),
+        single_use=new.container in SINGLE_USE,
+    )
+    w.session.add(lot)
+    w.session.flush()
+    w.record(f"lot:{lot.id}", {"code": code, "name": name, "measures": measures})
+    return Written(str(lot.id))
 
 
 def _day(text: str, faults: list[InputError]) -> datetime | None:
@@ -238,25 +237,23 @@ def _lot(session: Session, lot_id: str) -> Lot:
     return lot
 
 
-def open_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str) -> dict[str, Any]:
+@writes("lot.open", Written)
+def open_lot(w: Write, *, lot_id: str) -> Written:
     """The bottle was opened now; its open life starts."""
-    with desk.write(actor, key, "lot.open") as w:
-        if w.done:
-            return w.done
-        lot = _lot(w.session, lot_id)
-        if lot.opened_at or lot.discarded_at:
-            raise Refused(f"{lot.code} is {'discarded' if lot.discarded_at else 'open'} already.")
-        lot.opened_at = w.now
-        return w.finish(f"lot:{lot.id}", {"code": lot.code}, lot=lot.id)
+    lot = _lot(w.session, lot_id)
+    if lot.opened_at or lot.discarded_at:
+        raise Refused(f"{lot.code} is {'discarded' if lot.discarded_at else 'open'} already.")
+    lot.opened_at = w.now
+    w.record(f"lot:{lot.id}", {"code": lot.code})
+    return Written(str(lot.id))
 
 
-def discard_lot(desk: Desk, actor: User, key: uuid.UUID, *, lot_id: str, reason: str) -> dict[str, Any]:
+@writes("lot.discard", Written)
+def discard_lot(w: Write, *, lot_id: str, reason: str) -> Written:
     """The lot is poured away, as local rules say; runs that used it keep it in their record."""
-    with desk.write(actor, key, "lot.discard") as w:
-        if w.done:
-            return w.done
-        lot, why = _lot(w.session, lot_id), clean_reason(reason)
-        if lot.discarded_at:
-            raise Refused(f"{lot.code} is discarded already.")
-        lot.discarded_at = w.now
-        return w.finish(f"lot:{lot.id}", {"code": lot.code, "reason": why}, lot=lot.id)
+    lot, why = _lot(w.session, lot_id), clean_reason(reason)
+    if lot.discarded_at:
+        raise Refused(f"{lot.code} is discarded already.")
+    lot.discarded_at = w.now
+    w.record(f"lot:{lot.id}", {"code": lot.code, "reason": why})
+    return Written(str(lot.id))

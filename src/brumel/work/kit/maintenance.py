@@ -3,19 +3,26 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
 from brumel.methods.maintenance import MaintenanceSpec, kinds_of, load_maintenance
-from brumel.store.tables import Maintenance, Probe, User
-from brumel.work.desk import Desk, NotAllowed, Refused, Write, clean_reason
+from brumel.store.tables import Maintenance, Probe
+from brumel.work.desk import NotAllowed, Refused, Write, Written, clean_reason, writes
 from brumel.work.kit import meters, probes
+
+
+@dataclass(frozen=True)
+class BatteryReplaced:
+    """The meter, and the probes that must wait because they lost their supply."""
+
+    meter: str
+    waiting: tuple[str, ...]
 
 
 def last_maintenance(session: Session, probe_id: uuid.UUID, before: datetime) -> Maintenance | None:
@@ -61,27 +68,24 @@ def interval_days(probe: Probe, what: str) -> int | None:
     return (int(interval) or None) if interval is not None else maintenance_kinds(probe)[what].every_days
 
 
-def record_maintenance(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, note: str = "", fresh: bool = True
-) -> dict[str, Any]:
+@writes("probe.maintenance", Written)
+def record_maintenance(w: Write, *, probe_id: str, what: str, note: str = "", fresh: bool = True) -> Written:
     """Something was done to the probe just now; the wait it needs starts. The calibration before it no longer holds.
 
     `fresh` says that a part which must be new (a membrane, a tip) is new.
     """
-    with desk.write(actor, key, "probe.upkeep") as w:
-        if w.done:
-            return w.done
-        probe = probes.probe_of(w.session, probe_id)
-        if what not in maintenance_kinds(probe):
-            raise InputError("what", "Choose what was done from the list.", value=what)
-        if probes.open_run(w.session, probe.id):
-            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
-        spec = maintenance_kinds(probe)[what]
-        if spec.fresh and not fresh:
-            raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
-        note = clean_reason(note, required=False)
-        ready = _done(w, probe, what, note)
-        return w.finish(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note}, probe=probe.id)
+    probe = probes.probe_of(w.session, probe_id)
+    if what not in maintenance_kinds(probe):
+        raise InputError("what", "Choose what was done from the list.", value=what)
+    if probes.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+    spec = maintenance_kinds(probe)[what]
+    if spec.fresh and not fresh:
+        raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
+    note = clean_reason(note, required=False)
+    ready = _done(w, probe, what, note)
+    w.record(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note})
+    return Written(str(probe.id))
 
 
 def _done(w: Write, probe: Probe, what: str, note: str) -> datetime:
@@ -90,72 +94,50 @@ def _done(w: Write, probe: Probe, what: str, note: str) -> datetime:
     return ready
 
 
-def record_battery_change(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, note: str) -> dict[str, Any]:
+@writes("meter.battery", BatteryReplaced)
+def record_battery_change(w: Write, *, meter_id: str, note: str) -> BatteryReplaced:
     """The meter's battery was changed: every probe that lost its polarising voltage starts its wait."""
-    with desk.write(actor, key, "meter.battery") as w:
-        if w.done:
-            return w.done
-        meter = meters.meter_of(w.session, meter_id)
-        words = clean_reason(note)
-        meter.battery = f"{words} ({w.now:%d %b %Y})"
-        waiting = []
-        on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
-        for probe in w.session.scalars(on_it):
-            if "power" in maintenance_kinds(probe) and wait_h(probe, "power") > 0:
-                _done(w, probe, "power", "battery of the meter changed")
-                waiting.append(probe.name)
-        return w.finish(f"meter:{meter.id}", {"note": words, "waiting": waiting}, meter=meter.id, waiting=waiting)
+    meter = meters.meter_of(w.session, meter_id)
+    words = clean_reason(note)
+    meter.battery = f"{words} ({w.now:%d %b %Y})"
+    waiting = []
+    on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
+    for probe in w.session.scalars(on_it):
+        if "power" in maintenance_kinds(probe) and wait_h(probe, "power") > 0:
+            _done(w, probe, "power", "battery of the meter changed")
+            waiting.append(probe.name)
+    w.record(f"meter:{meter.id}", {"note": words, "waiting": waiting})
+    return BatteryReplaced(str(meter.id), tuple(waiting))
 
 
-def set_interval(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, days: float | None, reason: str
-) -> dict[str, Any]:
+@writes("probe.interval", Written)
+def set_interval(w: Write, *, probe_id: str, what: str, days: float | None, reason: str) -> Written:
     """How often a maintenance of this probe is due [d]; None goes back to the default, 0 is never. For the lead."""
-
-    def check() -> None:
-        if days is not None and (not 0 <= days <= 3650 or days != int(days)):
-            raise OutOfRange("days", days, 0, 3650, "d")
-
-    return _set_own(desk, actor, key, probe_id, "intervals", what, days, check, reason)
+    if days is not None and (not 0 <= days <= 3650 or days != int(days)):
+        raise OutOfRange("days", days, 0, 3650, "d")
+    return _set_own(w, probe_id, "intervals", what, days, reason)
 
 
-def set_wait(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, what: str, hours: float | None, reason: str
-) -> dict[str, Any]:
+@writes("probe.wait", Written)
+def set_wait(w: Write, *, probe_id: str, what: str, hours: float | None, reason: str) -> Written:
     """A wait of the probe's own, as its manual says [h]; None goes back to the default. For the lead."""
-
-    def check() -> None:
-        if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
-            raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
-
-    return _set_own(desk, actor, key, probe_id, "waits", what, hours, check, reason)
+    if hours is not None and not 0 <= hours <= LONGEST_WAIT_H:
+        raise OutOfRange("hours", hours, 0, LONGEST_WAIT_H, "h")
+    return _set_own(w, probe_id, "waits", what, hours, reason)
 
 
-def _set_own(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    probe_id: str,
-    field: str,
-    what: str,
-    value: float | None,
-    check: Callable[[], None],
-    reason: str,
-) -> dict[str, Any]:
+def _set_own(w: Write, probe_id: str, field: str, what: str, value: float | None, reason: str) -> Written:
     """Set one entry of the probe's own record, or take it out again."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed(f"{field.capitalize()} of a probe are set by the lead.")
-    with desk.write(actor, key, f"probe.{field.removesuffix('s')}") as w:
-        if w.done:
-            return w.done
-        probe = probes.probe_of(w.session, probe_id)
-        if what not in maintenance_kinds(probe):
-            raise InputError("what", "Choose which maintenance from the list.", value=what)
-        check()
-        why = clean_reason(reason)
-        others = {k: v for k, v in getattr(probe, field).items() if k != what}
-        setattr(probe, field, others if value is None else {**others, what: value})
-        return w.finish(f"probe:{probe.id}", {"what": what, field: value, "reason": why}, probe=probe.id)
+    probe = probes.probe_of(w.session, probe_id)
+    if what not in maintenance_kinds(probe):
+        raise InputError("what", "Choose which maintenance from the list.", value=what)
+    why = clean_reason(reason)
+    others = {k: v for k, v in getattr(probe, field).items() if k != what}
+    setattr(probe, field, others if value is None else {**others, what: value})
+    w.record(f"probe:{probe.id}", {"what": what, field: value, "reason": why})
+    return Written(str(probe.id))
 
 
 def maintenance_history(session: Session, probe_id: uuid.UUID, count: int = 20) -> list[Maintenance]:

@@ -16,8 +16,8 @@ from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.core.errors import InputError, InputErrors
-from brumel.store.tables import Meter, MeterSettings, Probe, User
-from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, Write, clean_reason, object_id
+from brumel.store.tables import Meter, MeterSettings, Probe
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, clean_reason, object_id, writes
 
 
 def meter_of(session: Session, meter_id: str | uuid.UUID) -> Meter:
@@ -103,62 +103,66 @@ def _meter(w: Write, given: MeterForm, meter_id: uuid.UUID | None) -> dict[str, 
     return fields
 
 
-def save_meter(desk: Desk, actor: User, key: uuid.UUID, given: MeterForm, meter_id: str = "") -> dict[str, Any]:
-    """Add a meter, or change the record of one. All faults at once. Returns {"meter": id}."""
-    with desk.write(actor, key, "meter.save") as w:
-        if w.done:
-            return w.done
-        meter = meter_of(w.session, meter_id) if meter_id else None
-        values = _meter(w, given, meter.id if meter else None)
-        if meter is None:
-            meter = Meter(id=uuid.uuid4(), **values)
-            w.session.add(meter)
-            w.session.flush()
-        else:
-            for name, value in values.items():
-                setattr(meter, name, value)
-        return w.finish(f"meter:{meter.id}", dict(values), meter=meter.id)
+@writes("meter.save", Written)
+def save_meter(w: Write, given: MeterForm, meter_id: str = "") -> Written:
+    """Add a meter, or change the record of one. All faults at once."""
+    meter = meter_of(w.session, meter_id) if meter_id else None
+    values = _meter(w, given, meter.id if meter else None)
+    if meter is None:
+        meter = Meter(id=uuid.uuid4(), **values)
+        w.session.add(meter)
+        w.session.flush()
+    else:
+        for name, value in values.items():
+            setattr(meter, name, value)
+    w.record(f"meter:{meter.id}", dict(values))
+    return Written(str(meter.id))
 
 
-def retire_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
+@writes("meter.retire", Written)
+def retire_meter(w: Write, *, meter_id: str, reason: str) -> Written:
     """Put a meter away for good; its record stays. Probes must be moved or retired first."""
-    with desk.write(actor, key, "meter.retire") as w:
-        if w.done:
-            return w.done
-        meter, why = meter_of(w.session, meter_id), clean_reason(reason)
-        if w.session.scalar(select(Probe.id).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)).limit(1)):
-            raise Refused(f"{meter.name} still has probes. Move or retire them first.")
-        meter.retired_at = w.now
-        return w.finish(f"meter:{meter.id}", {"reason": why}, meter=meter.id)
+    meter, why = meter_of(w.session, meter_id), clean_reason(reason)
+    if w.session.scalar(select(Probe.id).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)).limit(1)):
+        raise Refused(f"{meter.name} still has probes. Move or retire them first.")
+    meter.retired_at = w.now
+    w.record(f"meter:{meter.id}", {"reason": why})
+    return Written(str(meter.id))
 
 
-def restore_meter(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, reason: str) -> dict[str, Any]:
+@writes("meter.restore", Written)
+def restore_meter(w: Write, *, meter_id: str, reason: str) -> Written:
     """A meter that was put away comes back into service. For the lead."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("A meter is brought back by the lead.")
-    with desk.write(actor, key, "meter.restore") as w:
-        if w.done:
-            return w.done
-        meter, why = meter_of(w.session, meter_id), clean_reason(reason)
-        if meter.retired_at is None:
-            raise MovedOn(f"{meter.name} is in service already.")
-        meter.retired_at = None
-        return w.finish(f"meter:{meter.id}", {"reason": why}, meter=meter.id)
+    meter, why = meter_of(w.session, meter_id), clean_reason(reason)
+    if meter.retired_at is None:
+        raise MovedOn(f"{meter.name} is in service already.")
+    meter.retired_at = None
+    w.record(f"meter:{meter.id}", {"reason": why})
+    return Written(str(meter.id))
 
 
-def new_token(desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str) -> dict[str, Any]:
+@dataclass(frozen=True)
+class NewToken:
+    """A link's token: shown once, not kept; a second send of the same form finds it empty."""
+
+    meter: str
+    token: str = ""
+
+
+@writes("meter.token", NewToken, secret=frozenset({"token"}))
+def new_token(w: Write, *, meter_id: str) -> NewToken:
     """A fresh token for the link program of a meter; shown once, only its hash is kept. For the lead."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("Link tokens are made by the lead.")
-    with desk.write(actor, key, "meter.token") as w:
-        if w.done:
-            return {**w.done, "token": ""}
-        meter = meter_of(w.session, meter_id)
-        if meter.link != "sdi12":
-            raise Refused(f"{meter.name} has no link. Set it to “a link” first.")
-        token = secrets.token_urlsafe(24)
-        meter.token_hash = token_hash(token)
-        return {**w.finish(f"meter:{meter.id}", {}, meter=meter.id), "token": token}
+    meter = meter_of(w.session, meter_id)
+    if meter.link != "sdi12":
+        raise Refused(f"{meter.name} has no link. Set it to “a link” first.")
+    token = secrets.token_urlsafe(24)
+    meter.token_hash = token_hash(token)
+    w.record(f"meter:{meter.id}", {})
+    return NewToken(str(meter.id), token)
 
 
 def token_hash(token: str) -> str:
@@ -169,32 +173,29 @@ def token_hash(token: str) -> str:
 # -- settings and inspection
 
 
-def record_settings(
-    desk: Desk, actor: User, key: uuid.UUID, *, meter_id: str, settings: Mapping[str, Any], reason: str
-) -> dict[str, Any]:
+@writes("meter.settings", Written)
+def record_settings(w: Write, *, meter_id: str, settings: Mapping[str, Any], reason: str) -> Written:
     """Record a meter's settings. A change since last time must be acknowledged with a reason."""
-    with desk.write(actor, key, "meter.settings") as w:
-        if w.done:
-            return w.done
-        meter = meter_of(w.session, meter_id)
-        checked_settings = meter_settings.checked(settings)
-        last = last_settings(w.session, meter.id)
-        changed = meter_settings.changes(last.settings, checked_settings) if last else ()
-        why = clean_reason(reason, required=False)
-        if changed and len(why) < 3:
-            raise Refused(
-                "Settings changed since last time: "
-                + " ".join(c.sentence for c in changed)
-                + " Say why, so that it is known."
-            )
-        recorded = MeterSettings(
-            id=uuid.uuid4(),
-            meter_id=meter.id,
-            at=w.now,
-            settings=checked_settings,
-            changes=[c.sentence for c in changed],
-            reason=why,
-            by_id=actor.id,
+    meter = meter_of(w.session, meter_id)
+    checked_settings = meter_settings.checked(settings)
+    last = last_settings(w.session, meter.id)
+    changed = meter_settings.changes(last.settings, checked_settings) if last else ()
+    why = clean_reason(reason, required=False)
+    if changed and len(why) < 3:
+        raise Refused(
+            "Settings changed since last time: "
+            + " ".join(c.sentence for c in changed)
+            + " Say why, so that it is known."
         )
-        w.session.add(recorded)
-        return w.finish(f"meter:{meter.id}", {"changes": recorded.changes, "reason": why}, recorded=recorded.id)
+    recorded = MeterSettings(
+        id=uuid.uuid4(),
+        meter_id=meter.id,
+        at=w.now,
+        settings=checked_settings,
+        changes=[c.sentence for c in changed],
+        reason=why,
+        by_id=w.actor.id,
+    )
+    w.session.add(recorded)
+    w.record(f"meter:{meter.id}", {"changes": recorded.changes, "reason": why})
+    return Written(str(recorded.id))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-import uuid
+from dataclasses import dataclass
 from typing import Any
 
 from pydantic import ValidationError
@@ -14,13 +14,21 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.methods import ORDER, Method, load_method, load_methods
 from brumel.methods.loader import method_faults
 from brumel.methods.model import BandSpec, Limit
-from brumel.store.tables import MethodVersion, Probe, User
-from brumel.work.desk import Desk, MovedOn, NotAllowed, NotFound, Refused, clean_reason
+from brumel.store.tables import MethodVersion, Probe
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, clean_reason, writes
 
 MOST_STEPS = 8
 
 
 _KEY = re.compile(r"^[a-z0-9.-]{3,40}$")
+
+
+@dataclass(frozen=True)
+class MethodSaved:
+    """The method and version that were written."""
+
+    key: str
+    version: int
 
 
 def _newest(session: Session) -> dict[str, MethodVersion]:
@@ -112,105 +120,98 @@ def default_method(session: Session, probe: Probe) -> Method:
     return Method.model_validate(newest.body) if newest else load_methods()[key]
 
 
-def save_method(
-    desk: Desk, actor: User, key: uuid.UUID, *, body: dict[str, Any], reason: str, turn: int
-) -> dict[str, Any]:
+@writes("method.save", MethodSaved)
+def save_method(w: Write, *, body: dict[str, Any], reason: str, turn: int) -> MethodSaved:
     """Put a method in use as a new version: a copy under a new key, or the next version of one. For the lead.
 
     `turn` is the version the form was made from; another's change in between is not overwritten.
     """
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("Methods are made and changed by the lead.")
-    with desk.write(actor, key, "method.save") as w:
-        if w.done:
-            return w.done
-        why = clean_reason(reason)
-        if len(body.get("steps") or ()) > MOST_STEPS:
-            raise InputError("steps", f"A method has at most {MOST_STEPS} steps of its own.")
-        newest = method(w.session, str(body.get("key", "")))
-        past = method_versions(w.session, str(body.get("key", "")))
-        number = max([v.version for v in past] + ([newest.version] if newest else [0]))
-        if turn != number:
-            raise Refused(
-                f"“{body.get('key')}” stands at version {number} now, not {turn}. Open it again; what you typed is still "
-                "here."
-            )
-        try:
-            checked_method = Method.model_validate({**body, "version": number + 1})
-        except ValidationError as error:
-            faults = method_faults("Method", error)
-            raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
-        w.session.add(
-            MethodVersion(
-                key=checked_method.key,
-                version=checked_method.version,
-                body=checked_method.stored(),
-                reason=why,
-                at=w.now,
-                by_id=actor.id,
-            )
+    why = clean_reason(reason)
+    if len(body.get("steps") or ()) > MOST_STEPS:
+        raise InputError("steps", f"A method has at most {MOST_STEPS} steps of its own.")
+    newest = method(w.session, str(body.get("key", "")))
+    past = method_versions(w.session, str(body.get("key", "")))
+    number = max([v.version for v in past] + ([newest.version] if newest else [0]))
+    if turn != number:
+        raise Refused(
+            f"“{body.get('key')}” stands at version {number} now, not {turn}. Open it again; what you typed is still "
+            "here."
         )
-        detail = {
-            "key": checked_method.key,
-            "version": checked_method.version,
-            "reason": why,
-            "body": checked_method.stored(),
-        }
-        return w.finish(f"method:{checked_method.key}", detail, key=checked_method.key, version=checked_method.version)
+    try:
+        checked_method = Method.model_validate({**body, "version": number + 1})
+    except ValidationError as error:
+        faults = method_faults("Method", error)
+        raise faults[0] if len(faults) == 1 else InputErrors(faults) from error
+    w.session.add(
+        MethodVersion(
+            key=checked_method.key,
+            version=checked_method.version,
+            body=checked_method.stored(),
+            reason=why,
+            at=w.now,
+            by_id=w.actor.id,
+        )
+    )
+    detail = {
+        "key": checked_method.key,
+        "version": checked_method.version,
+        "reason": why,
+        "body": checked_method.stored(),
+    }
+    w.record(f"method:{checked_method.key}", detail)
+    return MethodSaved(key=checked_method.key, version=checked_method.version)
 
 
-def retire_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
+@writes("method.retire", Written)
+def retire_method(w: Write, *, method_key: str, reason: str) -> Written:
     """Take a method out of use; runs made with it keep it. For the lead."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("Methods are made and changed by the lead.")
-    with desk.write(actor, key, "method.retire") as w:
-        if w.done:
-            return w.done
-        current = method(w.session, method_key)
-        if current is None:
-            raise NotFound("There is no such method in use.")
-        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{current.quantity}"))))
-        if len(methods_in_use(w.session, current.quantity)) == 1:
-            raise Refused(
-                f"“{current.title}” is the last method in use for its quantity; without one no such probe could be "
-                "calibrated. Put another in use first."
-            )
-        why = clean_reason(reason)
-        w.session.add(
-            MethodVersion(
-                key=current.key,
-                version=current.version + 1,
-                body=current.stored(),
-                retired=True,
-                reason=why,
-                at=w.now,
-                by_id=actor.id,
-            )
+    current = method(w.session, method_key)
+    if current is None:
+        raise NotFound("There is no such method in use.")
+    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{current.quantity}"))))
+    if len(methods_in_use(w.session, current.quantity)) == 1:
+        raise Refused(
+            f"“{current.title}” is the last method in use for its quantity; without one no such probe could be "
+            "calibrated. Put another in use first."
         )
-        return w.finish(f"method:{current.key}", {"key": current.key, "reason": why}, key=current.key)
+    why = clean_reason(reason)
+    w.session.add(
+        MethodVersion(
+            key=current.key,
+            version=current.version + 1,
+            body=current.stored(),
+            retired=True,
+            reason=why,
+            at=w.now,
+            by_id=w.actor.id,
+        )
+    )
+    w.record(f"method:{current.key}", {"key": current.key, "reason": why})
+    return Written(str(current.key))
 
 
-def restore_method(desk: Desk, actor: User, key: uuid.UUID, *, method_key: str, reason: str) -> dict[str, Any]:
+@writes("method.restore", Written)
+def restore_method(w: Write, *, method_key: str, reason: str) -> Written:
     """Put a method that was taken out of use back in use, as its next version. For the lead."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("Methods are made and changed by the lead.")
-    with desk.write(actor, key, "method.restore") as w:
-        if w.done:
-            return w.done
-        past = method_versions(w.session, method_key)
-        if not past:
-            raise NotFound("There is no such method.")
-        if not past[0].retired:
-            raise MovedOn("This method is in use already.")
-        why = clean_reason(reason)
-        number = past[0].version + 1
-        body = {**past[0].body, "version": number}
-        w.session.add(
-            MethodVersion(
-                key=method_key, version=number, body=body, retired=False, reason=why, at=w.now, by_id=actor.id
-            )
-        )
-        return w.finish(f"method:{method_key}", {"key": method_key, "reason": why}, key=method_key)
+    past = method_versions(w.session, method_key)
+    if not past:
+        raise NotFound("There is no such method.")
+    if not past[0].retired:
+        raise MovedOn("This method is in use already.")
+    why = clean_reason(reason)
+    number = past[0].version + 1
+    body = {**past[0].body, "version": number}
+    w.session.add(
+        MethodVersion(key=method_key, version=number, body=body, retired=False, reason=why, at=w.now, by_id=w.actor.id)
+    )
+    w.record(f"method:{method_key}", {"key": method_key, "reason": why})
+    return Written(str(method_key))
 
 
 def retired_methods(session: Session) -> list[Method]:

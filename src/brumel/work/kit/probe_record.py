@@ -15,8 +15,8 @@ from brumel.core.errors import InputError
 from brumel.core.redox import ELECTRODES
 from brumel.methods import ORDER
 from brumel.methods.model import LIMITS, BandSpec, Limit
-from brumel.store.tables import Meter, Probe, ProbeInstallation, User
-from brumel.work.desk import Desk, MovedOn, NotAllowed, Refused, Write, clean_reason
+from brumel.store.tables import Meter, Probe, ProbeInstallation
+from brumel.work.desk import MovedOn, NotAllowed, Refused, Write, Written, clean_reason, writes
 from brumel.work.kit import meters, methods, probes
 from brumel.work.kit.meters import SERIAL, clean_words, raise_faults
 
@@ -100,136 +100,115 @@ def _free_address(w: Write, meter: Meter, address: str, probe_id: uuid.UUID | No
         raise InputError("address", f"Address “{address}” on {meter.name} belongs to {taken} already.")
 
 
-def save_probe(desk: Desk, actor: User, key: uuid.UUID, given: ProbeForm, probe_id: str = "") -> dict[str, Any]:
-    """Add a probe, or change the record of one; what it measures stays. All faults at once. Returns {"probe": id}."""
-    with desk.write(actor, key, "probe.save") as w:
-        if w.done:
-            return w.done
-        probe = probes.probe_of(w.session, probe_id) if probe_id else None
-        values = _probe(w, given, probe)
-        meter = probe.meter if probe else meters.meter_of(w.session, given.meter_id)
-        _free_address(w, meter, values["address"], probe.id if probe else None)
-        if probe is None:
-            probe = Probe(
-                id=uuid.uuid4(),
-                meter_id=meter.id,
-                quantity=given.quantity,
-                in_service=w.now,
-                waits={},
-                intervals={},
-                limits={},
-                **values,
-            )
-            w.session.add(probe)
-            w.session.flush()
-            w.session.add(
-                ProbeInstallation(
-                    probe_id=probe.id, meter_id=meter.id, at=w.now, reason="put in service", by_id=actor.id
-                )
-            )
-        else:
-            if probes.open_run(w.session, probe.id):
-                raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
-            for name, value in values.items():
-                setattr(probe, name, value)
-        return w.finish(f"probe:{probe.id}", values, probe=probe.id)
-
-
-def move_probe(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, meter_id: str, address: str, reason: str
-) -> dict[str, Any]:
-    """Fit the probe to another meter: its calibration was made with the old one and no longer counts."""
-    with desk.write(actor, key, "probe.move") as w:
-        if w.done:
-            return w.done
-        probe, to, why = (
-            probes.probe_of(w.session, probe_id),
-            meters.meter_of(w.session, meter_id),
-            clean_reason(reason),
+@writes("probe.save", Written)
+def save_probe(w: Write, given: ProbeForm, probe_id: str = "") -> Written:
+    """Add a probe, or change the record of one; what it measures stays. All faults at once."""
+    probe = probes.probe_of(w.session, probe_id) if probe_id else None
+    values = _probe(w, given, probe)
+    meter = probe.meter if probe else meters.meter_of(w.session, given.meter_id)
+    _free_address(w, meter, values["address"], probe.id if probe else None)
+    if probe is None:
+        probe = Probe(
+            id=uuid.uuid4(),
+            meter_id=meter.id,
+            quantity=given.quantity,
+            in_service=w.now,
+            waits={},
+            intervals={},
+            limits={},
+            **values,
         )
-        if probe.retired_at or to.retired_at:
-            raise Refused("What is retired cannot be fitted.")
+        w.session.add(probe)
+        w.session.flush()
+        w.session.add(
+            ProbeInstallation(probe_id=probe.id, meter_id=meter.id, at=w.now, reason="put in service", by_id=w.actor.id)
+        )
+    else:
         if probes.open_run(w.session, probe.id):
             raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
-        if to.id == probe.meter_id:
-            raise Refused(f"{probe.name} is on {to.name} already.")
-        address = address.strip()
-        if address and not re.fullmatch(r"[0-9A-Za-z]", address):
-            raise InputError("address", "Address on the link is one letter or digit.")
-        _free_address(w, to, address, probe.id)
-        w.session.add(ProbeInstallation(probe_id=probe.id, meter_id=to.id, at=w.now, reason=why, by_id=actor.id))
-        detail = {"from": probe.meter.name, "to": to.name, "reason": why}
-        probe.meter_id, probe.address = to.id, address
-        return w.finish(f"probe:{probe.id}", detail, probe=probe.id)
+        for name, value in values.items():
+            setattr(probe, name, value)
+    w.record(f"probe:{probe.id}", values)
+    return Written(str(probe.id))
 
 
-def retire_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
+@writes("probe.move", Written)
+def move_probe(w: Write, *, probe_id: str, meter_id: str, address: str, reason: str) -> Written:
+    """Fit the probe to another meter: its calibration was made with the old one and no longer counts."""
+    probe, to, why = (probes.probe_of(w.session, probe_id), meters.meter_of(w.session, meter_id), clean_reason(reason))
+    if probe.retired_at or to.retired_at:
+        raise Refused("What is retired cannot be fitted.")
+    if probes.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+    if to.id == probe.meter_id:
+        raise Refused(f"{probe.name} is on {to.name} already.")
+    address = address.strip()
+    if address and not re.fullmatch(r"[0-9A-Za-z]", address):
+        raise InputError("address", "Address on the link is one letter or digit.")
+    _free_address(w, to, address, probe.id)
+    w.session.add(ProbeInstallation(probe_id=probe.id, meter_id=to.id, at=w.now, reason=why, by_id=w.actor.id))
+    detail = {"from": probe.meter.name, "to": to.name, "reason": why}
+    probe.meter_id, probe.address = to.id, address
+    w.record(f"probe:{probe.id}", detail)
+    return Written(str(probe.id))
+
+
+@writes("probe.retire", Written)
+def retire_probe(w: Write, *, probe_id: str, reason: str) -> Written:
     """Throw a probe away, or put it away for good; its record stays. For the lead."""
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("A probe is retired by the lead.")
-    with desk.write(actor, key, "probe.retire") as w:
-        if w.done:
-            return w.done
-        probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
-        if probe.retired_at:
-            raise Refused(f"{probe.name} is retired already.")
-        if probes.open_run(w.session, probe.id):
-            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
-        probe.retired_at = w.now
-        return w.finish(f"probe:{probe.id}", {"reason": why}, probe=probe.id)
+    probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+    if probe.retired_at:
+        raise Refused(f"{probe.name} is retired already.")
+    if probes.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+    probe.retired_at = w.now
+    w.record(f"probe:{probe.id}", {"reason": why})
+    return Written(str(probe.id))
 
 
-def restore_probe(desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, reason: str) -> dict[str, Any]:
+@writes("probe.restore", Written)
+def restore_probe(w: Write, *, probe_id: str, reason: str) -> Written:
     """A probe that was put away comes back into service, on the meter it was on. For the lead.
 
     Its calibration is as old as it is: what it may be trusted for follows from its record.
     """
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("A probe is brought back by the lead.")
-    with desk.write(actor, key, "probe.restore") as w:
-        if w.done:
-            return w.done
-        probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
-        if probe.retired_at is None:
-            raise MovedOn(f"{probe.name} is in service already.")
-        if probe.meter.retired_at is not None:
-            raise Refused(f"{probe.meter.name} is put away. Bring the meter back first.")
-        probe.retired_at = None
-        return w.finish(f"probe:{probe.id}", {"reason": why}, probe=probe.id)
+    probe, why = probes.probe_of(w.session, probe_id), clean_reason(reason)
+    if probe.retired_at is None:
+        raise MovedOn(f"{probe.name} is in service already.")
+    if probe.meter.retired_at is not None:
+        raise Refused(f"{probe.meter.name} is put away. Bring the meter back first.")
+    probe.retired_at = None
+    w.record(f"probe:{probe.id}", {"reason": why})
+    return Written(str(probe.id))
 
 
+@writes("probe.limit", Written)
 def set_limit(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    probe_id: str,
-    name: str,
-    numbers: Mapping[str, float | None],
-    source: str,
-    reason: str,
-) -> dict[str, Any]:
+    w: Write, *, probe_id: str, name: str, numbers: Mapping[str, float | None], source: str, reason: str
+) -> Written:
     """A limit of the probe's own, as its manual says; without numbers it goes back to the method's. For the lead.
 
     `numbers` holds "value", or "fit_low", "fit_high", "care_low", "care_high".
     """
-    if actor.role != "lead":
+    if w.actor.role != "lead":
         raise NotAllowed("Limits of a probe are set by the lead.")
-    with desk.write(actor, key, "probe.limit") as w:
-        if w.done:
-            return w.done
-        probe = probes.probe_of(w.session, probe_id)
-        bands, singles = LIMITS[probe.quantity]
-        if name not in bands | singles:
-            raise InputError("limit", "Choose which limit from the list.", value=name)
-        why = clean_reason(reason)
-        others = {k: v for k, v in probe.limits.items() if k != name}
-        given = {k: v for k, v in numbers.items() if v is not None}
-        if given:
-            unit = methods.default_method(w.session, probe).limits[name].unit
-            others[name] = _limit(name in bands, given, unit, source)
-        probe.limits = others
-        return w.finish(f"probe:{probe.id}", {"limit": name, "own": others.get(name), "reason": why}, probe=probe.id)
+    probe = probes.probe_of(w.session, probe_id)
+    bands, singles = LIMITS[probe.quantity]
+    if name not in bands | singles:
+        raise InputError("limit", "Choose which limit from the list.", value=name)
+    why = clean_reason(reason)
+    others = {k: v for k, v in probe.limits.items() if k != name}
+    given = {k: v for k, v in numbers.items() if v is not None}
+    if given:
+        unit = methods.default_method(w.session, probe).limits[name].unit
+        others[name] = _limit(name in bands, given, unit, source)
+    probe.limits = others
+    w.record(f"probe:{probe.id}", {"limit": name, "own": others.get(name), "reason": why})
+    return Written(str(probe.id))
 
 
 def _limit(is_band: bool, given: Mapping[str, float], unit: str, source: str) -> dict[str, Any]:

@@ -13,11 +13,18 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
-from brumel.store.tables import Audit, Count, Lot, Maintenance, Meter, Point, Probe, Run, User
-from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id
+from brumel.store.tables import Audit, Count, Lot, Maintenance, Meter, Point, Probe, Run
+from brumel.work.desk import NotFound, Refused, Write, clean_reason, object_id, writes
 from brumel.work.kit import meters
 
 CUP_ML = 40.0  # a cup and the rinse before it; common practice, no source
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What was counted, in the solution's or the spare's own unit."""
+
+    counted: float
 
 
 @dataclass(frozen=True)
@@ -133,30 +140,27 @@ def _left(count: Count | None, unit: str, used: int) -> Left:
     return Left(max(count.amount - used, 0.0), unit, count.at, used)
 
 
-def count_stock(
-    desk: Desk, actor: User, key: uuid.UUID, *, amount: float, lot_id: str = "", spare: str = "", reason: str = ""
-) -> dict[str, Any]:
+@writes("stock.count", Counted)
+def count_stock(w: Write, *, amount: float, lot_id: str = "", spare: str = "", reason: str = "") -> Counted:
     """What was counted; it stands until the next count, less what is used from now on."""
-    with desk.write(actor, key, "stock.count") as w:
-        if w.done:
-            return w.done
-        why = clean_reason(reason, required=False)
-        if bool(lot_id) == bool(spare):
-            raise InputError("spare", "Count one thing: a lot, or a spare.")
-        lot = w.session.get(Lot, object_id(lot_id, "solution")) if lot_id else None
-        if lot_id and lot is None:
-            raise NotFound("There is no such solution.")
-        if lot is not None and lot.discarded_at is not None:
-            raise Refused(f"{lot.code} is discarded; there is nothing to count.")
-        unit = unit_of(lot) if lot is not None else _unit(w.session, spare)
-        door = Door()
-        number = door.number("amount", amount, 0, MOST[unit])
-        door.close()
-        w.session.add(
-            Count(lot_id=lot.id if lot else None, spare=spare, amount=number, reason=why, at=w.now, by_id=actor.id)
-        )
-        subject = f"lot:{lot.id}" if lot else f"spare:{spare}"
-        return w.finish(subject, {"amount": number, "unit": unit, "reason": why}, counted=number)
+    why = clean_reason(reason, required=False)
+    if bool(lot_id) == bool(spare):
+        raise InputError("spare", "Count one thing: a lot, or a spare.")
+    lot = w.session.get(Lot, object_id(lot_id, "solution")) if lot_id else None
+    if lot_id and lot is None:
+        raise NotFound("There is no such solution.")
+    if lot is not None and lot.discarded_at is not None:
+        raise Refused(f"{lot.code} is discarded; there is nothing to count.")
+    unit = unit_of(lot) if lot is not None else _unit(w.session, spare)
+    door = Door()
+    number = door.number("amount", amount, 0, MOST[unit])
+    door.close()
+    w.session.add(
+        Count(lot_id=lot.id if lot else None, spare=spare, amount=number, reason=why, at=w.now, by_id=w.actor.id)
+    )
+    subject = f"lot:{lot.id}" if lot else f"spare:{spare}"
+    w.record(subject, {"amount": number, "unit": unit, "reason": why})
+    return Counted(counted=number)
 
 
 def _unit(session: Session, spare: str) -> str:

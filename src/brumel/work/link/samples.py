@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -26,6 +27,13 @@ _ADD = text(
     "select :dip, * from unnest(cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
     "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing"
 )
+
+
+@dataclass(frozen=True)
+class TypedSample:
+    """The place of a typed value among its dip's samples."""
+
+    seq: int
 
 
 def store_samples(session: Session, dip: Dip, rows: Sequence[tuple[int, float, float, float, float | None]]) -> int:

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.store.tables import Calibration, Lot, Point, Reading, User
-from brumel.work.desk import Desk, MovedOn, NotFound, Refused, clean_reason, lead_signs, object_id
+from brumel.store.tables import Calibration, Lot, Point, Reading
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.records.decisions import (
     EffectOnReadings,
     apply_effect,
@@ -49,33 +48,30 @@ def touched(session: Session, kind: str, subject: uuid.UUID) -> tuple[list[Calib
     return [calibration], _resting(session, [calibration.id])
 
 
-def decide_affected(
-    desk: Desk, actor: User, key: uuid.UUID, *, kind: str, subject: str, decision: str, reason: str, name: str
-) -> dict[str, Any]:
+@writes("decision.affected", Written)
+def decide_affected(w: Write, *, kind: str, subject: str, decision: str, reason: str, name: str) -> Written:
     """A lot was bad, or a probe had failed: every reading that rests on it becomes doubtful, or is not reported."""
-    with desk.write(actor, key, "ruling.discovery") as w:
-        if w.done:
-            return w.done
-        lead_signs(actor, name)
-        what = object_id(subject, kind)
-        lock_subject(w, what)
-        if decision not in DISCOVERED:
-            raise Refused("What was found bad makes readings doubtful, or not reported; it cannot correct them.")
-        if decision_of(w.session, what) is not None:
-            raise MovedOn("This is decided about already. Open it again first, with a reason.")
-        take_turns(w, touched(w.session, kind, what)[1])
-        _, rows = touched(w.session, kind, what)
-        why = clean_reason(reason)
-        written = write_decision(w, kind, what, decision, why, name)
-        state = "doubtful" if decision == "doubt" else "not reported"
-        words = "a lot found bad" if kind == "lot" else "a calibration found wrong"
-        done = [
-            apply_effect(w, EffectOnReadings(r, r.value, state, "", None), written, words)
-            for r in rows
-            if r.backing != "not reported"
-        ]
-        follow_up(w, done)
-        return w.finish(f"{kind}:{what}", {"decision": decision, "readings": len(done)}, decision=written.id)
+    lead_signs(w.actor, name)
+    what = object_id(subject, kind)
+    lock_subject(w, what)
+    if decision not in DISCOVERED:
+        raise Refused("What was found bad makes readings doubtful, or not reported; it cannot correct them.")
+    if decision_of(w.session, what) is not None:
+        raise MovedOn("This is decided about already. Open it again first, with a reason.")
+    take_turns(w, touched(w.session, kind, what)[1])
+    _, rows = touched(w.session, kind, what)
+    why = clean_reason(reason)
+    written = write_decision(w, kind, what, decision, why, name)
+    state = "doubtful" if decision == "doubt" else "not reported"
+    words = "a lot found bad" if kind == "lot" else "a calibration found wrong"
+    done = [
+        apply_effect(w, EffectOnReadings(r, r.value, state, "", None), written, words)
+        for r in rows
+        if r.backing != "not reported"
+    ]
+    follow_up(w, done)
+    w.record(f"{kind}:{what}", {"decision": decision, "readings": len(done)})
+    return Written(str(written.id))
 
 
 def subject_name(session: Session, kind: str, subject: uuid.UUID) -> str:

@@ -14,9 +14,9 @@ from sqlalchemy.orm import Session, aliased
 from brumel.core import drift
 from brumel.core.working import Working
 from brumel.store.records import Closing, Decision
-from brumel.store.tables import Reading, User, Visit
+from brumel.store.tables import Reading, Visit
 from brumel.work.bench import closing_checks
-from brumel.work.desk import Desk, MovedOn, NotFound, Refused, Write, clean_reason, lead_signs, object_id
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.rounds.sheet.plausibility import limited
 from brumel.work.rounds.sheet.rows import follow, locked
 
@@ -121,35 +121,30 @@ def decisions_about(session: Session, subject: uuid.UUID) -> list[Decision]:
     return list(session.scalars(select(Decision).where(Decision.subject == subject).order_by(Decision.number)))
 
 
-def decide(
-    desk: Desk, actor: User, key: uuid.UUID, *, closing_id: str, decision: str, reason: str, name: str
-) -> dict[str, Any]:
+@writes("decision.closing", Written)
+def decide(w: Write, *, closing_id: str, decision: str, reason: str, name: str) -> Written:
     """The lead decides about a closing check, with name: every reading of its span gets a new version."""
-    with desk.write(actor, key, "ruling.closing") as w:
-        if w.done:
-            return w.done
-        lead_signs(actor, name)
-        closing_check = closing_checks.closing(w.session, closing_id)
-        lock_subject(w, closing_check.calibration_id)
-        if decision not in DECISIONS:
-            raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
-        if decision == "bracket" and not closing_check.holds:
-            raise Refused("The check did not hold; these readings cannot be called bracketed.")
-        if decision == "correct" and closing_check.holds:
-            raise Refused("The check held; there is nothing to correct.")
-        if decision_of(w.session, closing_check.id) is not None:
-            raise MovedOn("This check is decided about. Open it again first, with a reason.")
-        why = clean_reason(reason, required=decision != "bracket")
-        written = write_decision(w, "closing", closing_check.id, decision, why, name)
-        take_turns(w, [e.reading for e in effects(w.session, closing_check, decision)])
-        touched = [
-            apply_effect(w, e, written, f"closing check {closing_check.number}")
-            for e in effects(w.session, closing_check, decision)
-        ]
-        follow_up(w, touched)
-        return w.finish(
-            f"closing:{closing_check.id}", {"decision": decision, "readings": len(touched)}, decision=written.id
-        )
+    lead_signs(w.actor, name)
+    closing_check = closing_checks.closing(w.session, closing_id)
+    lock_subject(w, closing_check.calibration_id)
+    if decision not in DECISIONS:
+        raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
+    if decision == "bracket" and not closing_check.holds:
+        raise Refused("The check did not hold; these readings cannot be called bracketed.")
+    if decision == "correct" and closing_check.holds:
+        raise Refused("The check held; there is nothing to correct.")
+    if decision_of(w.session, closing_check.id) is not None:
+        raise MovedOn("This check is decided about. Open it again first, with a reason.")
+    why = clean_reason(reason, required=decision != "bracket")
+    written = write_decision(w, "closing", closing_check.id, decision, why, name)
+    take_turns(w, [e.reading for e in effects(w.session, closing_check, decision)])
+    touched = [
+        apply_effect(w, e, written, f"closing check {closing_check.number}")
+        for e in effects(w.session, closing_check, decision)
+    ]
+    follow_up(w, touched)
+    w.record(f"closing:{closing_check.id}", {"decision": decision, "readings": len(touched)})
+    return Written(str(written.id))
 
 
 def lock_subject(w: Write, subject: uuid.UUID) -> None:
@@ -212,41 +207,40 @@ def follow_up(w: Write, touched: Sequence[Reading]) -> None:
         follow(w, w.session.get_one(Visit, visit_id))
 
 
-def reopen(desk: Desk, actor: User, key: uuid.UUID, *, decision_id: str, reason: str, name: str) -> dict[str, Any]:
+@writes("decision.reopen", Written)
+def reopen(w: Write, *, decision_id: str, reason: str, name: str) -> Written:
     """Take a decision back: its readings become what they were before it, as new versions."""
-    with desk.write(actor, key, "ruling.reopen") as w:
-        if w.done:
-            return w.done
-        lead_signs(actor, name)
-        old = w.session.get(Decision, object_id(decision_id, "decision"))
-        if old is None:
-            raise NotFound("There is no such decision.")
-        lock_subject(w, old.subject)
-        standing = decision_of(w.session, old.subject)
-        if standing is None or standing.id != old.id:
-            raise MovedOn("This decision does not stand any more.")
-        why = clean_reason(reason)
-        write_decision(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
-        done = []
-        query = select(Reading).where(Reading.decision_id == old.id)
-        take_turns(w, list(w.session.scalars(only_standing(query))))
-        for row in list(w.session.scalars(only_standing(query))):
-            before = w.session.scalar(
-                select(Reading)
-                .where(Reading.root_id == row.root_id, Reading.version < row.version)
-                .where(Reading.decision_id.is_distinct_from(old.id))
-                .order_by(Reading.version.desc())
-                .limit(1)
-            )
-            if before is None:
-                continue
-            new = _copy(w, before)
-            new.version, new.reason = row.version + 1, why
-            w.session.add(new)
-            w.session.flush()
-            done.append(new)
-        follow_up(w, done)
-        return w.finish(f"ruling:{old.id}", {"readings": len(done), "reason": why})
+    lead_signs(w.actor, name)
+    old = w.session.get(Decision, object_id(decision_id, "decision"))
+    if old is None:
+        raise NotFound("There is no such decision.")
+    lock_subject(w, old.subject)
+    standing = decision_of(w.session, old.subject)
+    if standing is None or standing.id != old.id:
+        raise MovedOn("This decision does not stand any more.")
+    why = clean_reason(reason)
+    write_decision(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
+    done = []
+    query = select(Reading).where(Reading.decision_id == old.id)
+    take_turns(w, list(w.session.scalars(only_standing(query))))
+    for row in list(w.session.scalars(only_standing(query))):
+        before = w.session.scalar(
+            select(Reading)
+            .where(Reading.root_id == row.root_id, Reading.version < row.version)
+            .where(Reading.decision_id.is_distinct_from(old.id))
+            .order_by(Reading.version.desc())
+            .limit(1)
+        )
+        if before is None:
+            continue
+        new = _copy(w, before)
+        new.version, new.reason = row.version + 1, why
+        w.session.add(new)
+        w.session.flush()
+        done.append(new)
+    follow_up(w, done)
+    w.record(f"decision:{old.id}", {"readings": len(done), "reason": why})
+    return Written(str(old.id))
 
 
 def subject_of(session: Session, decision_id: str | uuid.UUID) -> tuple[str, uuid.UUID]:

@@ -123,6 +123,30 @@ def backed_by(session: Session, calibration: Calibration) -> int:
     return session.scalar(select(func.count()).select_from(query.subquery())) or 0
 
 
+#: What older entries of the trail call things; the entries stay as they were written.
+_OLDER_WORDS = {
+    "ruling.discovery": "decision.affected",
+    "ruling.": "decision.",
+    "ruling:": "decision:",
+    "sitting.": "session.",
+    "sitting:": "session:",
+    "log.rule": "series.decide",
+    "log.service": "series.check",
+    "log.": "series.",
+    "log:": "series:",
+    "calibration.supersede": "calibration.withdraw",
+    "probe.upkeep": "probe.maintenance",
+}
+
+
+def standard_words(text: str) -> str:
+    """An action or a subject of the trail in today's words, however old the entry is."""
+    for older, today in _OLDER_WORDS.items():
+        if text.startswith(older):
+            return today + text[len(older) :]
+    return text
+
+
 def audit(session: Session, actor: User, page: int = 1) -> tuple[list[Audit], int]:
     """One page of the audit trail, newest first; for the lead."""
     if actor.role != "lead":

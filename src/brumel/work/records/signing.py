@@ -11,11 +11,18 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, aliased
 
 from brumel.store.records import Closing, Decision, Signature, Unsigned
-from brumel.store.tables import Reading, User
-from brumel.work.desk import Desk, MovedOn, Refused, lead_signs, object_id
+from brumel.store.tables import Reading
+from brumel.work.desk import MovedOn, Refused, Write, lead_signs, object_id, writes
 from brumel.work.records.decisions import only_standing
 
 # -- the lead's queue
+
+
+@dataclass(frozen=True)
+class Signed:
+    """How many readings a signature was new for."""
+
+    signed: int
 
 
 @dataclass(frozen=True)
@@ -54,25 +61,24 @@ def queue(session: Session) -> Queue:
     return Queue(exceeded, strange, rest, total, list(open_ones))
 
 
-def sign(desk: Desk, actor: User, key: uuid.UUID, *, readings: Sequence[str], name: str) -> dict[str, Any]:
+@writes("reading.sign", Signed)
+def sign(w: Write, *, readings: Sequence[str], name: str) -> Signed:
     """Sign versions of readings with name and time. A version that was overtaken meanwhile is refused, all of them kept."""
-    with desk.write(actor, key, "reading.sign") as w:
-        if w.done:
-            return w.done
-        lead_signs(actor, name)
-        ids = [object_id(r, "reading") for r in dict.fromkeys(readings)]
-        if not ids:
-            raise Refused("Nothing is ticked. Tick the readings you have looked at.")
-        if len(ids) > 500:
-            raise Refused("Sign 500 at once at most.")
-        rows = list(w.session.scalars(only_standing(select(Reading).where(Reading.id.in_(ids)))))
-        if len(rows) != len(ids):
-            raise MovedOn("One of these readings has a newer version. You now see it; nothing was signed.")
-        have = set(w.session.scalars(select(Signature.reading_id).where(Signature.reading_id.in_(ids))))
-        for row in rows:
-            if row.id not in have:
-                w.session.add(Signature(reading_id=row.id, name=" ".join(name.split()), at=w.now, by_id=actor.id))
-        return w.finish(f"readings:{len(ids)}", {"signed": len(ids) - len(have)}, signed=len(ids) - len(have))
+    lead_signs(w.actor, name)
+    ids = [object_id(r, "reading") for r in dict.fromkeys(readings)]
+    if not ids:
+        raise Refused("Nothing is ticked. Tick the readings you have looked at.")
+    if len(ids) > 500:
+        raise Refused("Sign 500 at once at most.")
+    rows = list(w.session.scalars(only_standing(select(Reading).where(Reading.id.in_(ids)))))
+    if len(rows) != len(ids):
+        raise MovedOn("One of these readings has a newer version. You now see it; nothing was signed.")
+    have = set(w.session.scalars(select(Signature.reading_id).where(Signature.reading_id.in_(ids))))
+    for row in rows:
+        if row.id not in have:
+            w.session.add(Signature(reading_id=row.id, name=" ".join(name.split()), at=w.now, by_id=w.actor.id))
+    w.record(f"readings:{len(ids)}", {"signed": len(ids) - len(have)})
+    return Signed(signed=len(ids) - len(have))
 
 
 def signature(session: Session, reading_id: uuid.UUID) -> Signature | None:

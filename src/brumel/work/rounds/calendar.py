@@ -8,7 +8,6 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import MAXYEAR, date, datetime, time, timedelta
-from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
 from dateutil.rrule import rrulestr
@@ -17,8 +16,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Round, RoundStop
-from brumel.store.tables import User
-from brumel.work.desk import Desk, NotFound, Refused, clean_reason, object_id, only_the_lead_keeps
+from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, only_the_lead_keeps, writes
 from brumel.work.rounds.sites import site_of as find_site
 
 DAYS_AHEAD = 60
@@ -135,57 +133,52 @@ class NewRound:
     note: str = ""
 
 
-def save_round(
-    desk: Desk, actor: User, key: uuid.UUID, *, new: NewRound, round_id: str = "", retired: bool = False
-) -> dict[str, Any]:
-    """Make a round or change one. Raises every fault at once. Returns {"round": id}."""
-    with desk.write(actor, key, "round.save") as w:
-        if w.done:
-            return w.done
-        only_the_lead_keeps(actor)
-        faults: list[InputError] = []
-        if not new.name.strip() or len(new.name) > 80:
-            faults.append(InputError("name", "A round needs a name of at most 80 letters."))
-        if not new.sites:
-            faults.append(InputError("site", "A round needs at least one site."))
-        if len(set(new.sites)) != len(new.sites):
-            faults.append(InputError("site", "A site stands twice in this round."))
-        if len(new.sites) > 60:
-            faults.append(InputError("site", "A round takes 60 sites at most."))
-        if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", new.leave_at):
-            faults.append(InputError("leave_at", "Leaving is a time as 08:15.", value=new.leave_at))
-        if new.zone not in available_timezones():
-            faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write it as Europe/Oslo."))
-        try:
-            if new.rule.strip():
-                check_rule(new.rule.strip()[:200], new.starts)
-            elif not 2000 <= new.starts.year <= 2100:
-                raise InputError("starts", "The first day must lie between 2000 and 2100.")
-        except InputError as error:
-            faults += error.faults
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        stops = [find_site(w.session, s) for s in new.sites]
-        gone = [s.name for s in stops if s.retired_at is not None]
-        if gone:
-            raise Refused(f"{', '.join(gone)} is read no more.")
-        planned_round = round_of(w.session, round_id) if round_id else Round(id=uuid.uuid4(), stops=[])
-        planned_round.name, planned_round.rule, planned_round.starts = (
-            " ".join(new.name.split()),
-            new.rule.strip(),
-            new.starts,
-        )
-        planned_round.leave_at, planned_round.zone, planned_round.note = (
-            new.leave_at,
-            new.zone,
-            clean_reason(new.note, required=False),
-        )
-        planned_round.retired_at = w.now if retired else None
-        w.session.add(planned_round)
-        w.session.flush()
-        planned_round.stops.clear()
-        w.session.flush()
-        planned_round.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
-        return w.finish(
-            f"round:{planned_round.id}", {"name": planned_round.name, "sites": len(stops)}, round=planned_round.id
-        )
+@writes("round.save", Written)
+def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = False) -> Written:
+    """Make a round or change one. Raises every fault at once."""
+    only_the_lead_keeps(w.actor)
+    faults: list[InputError] = []
+    if not new.name.strip() or len(new.name) > 80:
+        faults.append(InputError("name", "A round needs a name of at most 80 letters."))
+    if not new.sites:
+        faults.append(InputError("site", "A round needs at least one site."))
+    if len(set(new.sites)) != len(new.sites):
+        faults.append(InputError("site", "A site stands twice in this round."))
+    if len(new.sites) > 60:
+        faults.append(InputError("site", "A round takes 60 sites at most."))
+    if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", new.leave_at):
+        faults.append(InputError("leave_at", "Leaving is a time as 08:15.", value=new.leave_at))
+    if new.zone not in available_timezones():
+        faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write it as Europe/Oslo."))
+    try:
+        if new.rule.strip():
+            check_rule(new.rule.strip()[:200], new.starts)
+        elif not 2000 <= new.starts.year <= 2100:
+            raise InputError("starts", "The first day must lie between 2000 and 2100.")
+    except InputError as error:
+        faults += error.faults
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    stops = [find_site(w.session, s) for s in new.sites]
+    gone = [s.name for s in stops if s.retired_at is not None]
+    if gone:
+        raise Refused(f"{', '.join(gone)} is read no more.")
+    planned_round = round_of(w.session, round_id) if round_id else Round(id=uuid.uuid4(), stops=[])
+    planned_round.name, planned_round.rule, planned_round.starts = (
+        " ".join(new.name.split()),
+        new.rule.strip(),
+        new.starts,
+    )
+    planned_round.leave_at, planned_round.zone, planned_round.note = (
+        new.leave_at,
+        new.zone,
+        clean_reason(new.note, required=False),
+    )
+    planned_round.retired_at = w.now if retired else None
+    w.session.add(planned_round)
+    w.session.flush()
+    planned_round.stops.clear()
+    w.session.flush()
+    planned_round.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
+    w.record(f"round:{planned_round.id}", {"name": planned_round.name, "sites": len(stops)})
+    return Written(str(planned_round.id))

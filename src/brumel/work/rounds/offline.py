@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError
 from brumel.store.tables import Site, User, Visit
 from brumel.work import kit
-from brumel.work.desk import Desk, Refused, Write
+from brumel.work.desk import Desk, Refused, Write, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.outings import outing as find_outing
 from brumel.work.rounds.sheet import entry, recording
@@ -31,28 +31,39 @@ class Conflict(Refused):
     """Somebody else has read this site in the same outing; nothing was written."""
 
 
-def send(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    outing_id: str,
-    site_id: str,
-    at: datetime,
-    rows: Sequence[entry.Typed],
-    temperature_c: float,
-    depth_m: float | None = None,
-    note: str = "",
-    reason: str = "",
-    both: bool = False,
-) -> dict[str, Any]:
-    """One sheet from the queue, taken in whole or not at all; its own key makes a second sending harmless.
+@dataclass(frozen=True)
+class QueuedSheet:
+    """A sheet as it waited in the phone.
 
     at : when it was read, by the phone's clock; not in the future (5 min are allowed), not older than 14 days
     both : the technician has seen that the site was read by another meanwhile, and keeps both
-
-    Raises Conflict where it was and `both` was not said.
     """
+
+    outing_id: str
+    site_id: str
+    at: datetime
+    rows: Sequence[entry.Typed]
+    temperature_c: float
+    depth_m: float | None = None
+    note: str = ""
+    reason: str = ""
+    both: bool = False
+
+
+@dataclass(frozen=True)
+class SheetSent:
+    """The visit a queued sheet went to, and how many readings it made."""
+
+    visit: str
+    readings: int
+
+
+def send(desk: Desk, actor: User, key: uuid.UUID, sheet: QueuedSheet) -> SheetSent:
+    """One sheet from the queue, taken in whole or not at all; its own key makes a second sending harmless.
+
+    Raises Conflict where the site was read by another and `both` was not said.
+    """
+    at = sheet.at
     if at.tzinfo is None:
         raise InputError("at", "The time of the reading has no zone.")
     now = desk.clock()
@@ -66,25 +77,30 @@ def send(
         )
     # The desk's clock tells when it was read; the record's when it came.
     then = Desk(desk.sessions, lambda: min(at, now), desk.clock)
-    with then.write(actor, key, "visit.queued") as w:
-        if w.done:
-            return w.done
-        out, place = find_outing(w.session, outing_id), find_site(w.session, site_id)
-        # Two sheets of one site take turns, so that the second finds what the first has written.
-        w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id}:{place.id}"))))
-        there = list(w.session.scalars(select(Visit).where(Visit.outing_id == out.id, Visit.site_id == place.id)))
-        if not both:
-            _no_other(w.session, actor, place, there)
-        visit = _own_visit(w, actor, there, [r.probe_id for r in rows]) or entry.open_visit(
-            w, site_id, [r.probe_id for r in rows], "typed", outing_id
-        )
-        visit_id = str(visit.id)
-        if note.strip():
-            entry.say_on(w, visit_id, note=note)
-        entry.type_on(w, visit_id, rows, temperature_c, depth_m, still=True)
-        kept = recording.keep_settled(w, visit_id, reason=reason)
-        detail = {"read_at": at.isoformat(), "readings": [str(r.id) for r in kept], "both": both}
-        return w.finish(f"visit:{visit_id}", detail, visit=visit_id, readings=len(kept))
+    return _keep_sheet(then, actor, key, sheet)
+
+
+@writes("visit.queued", SheetSent)
+def _keep_sheet(w: Write, sheet: QueuedSheet) -> SheetSent:
+    out, place = find_outing(w.session, sheet.outing_id), find_site(w.session, sheet.site_id)
+    # Two sheets of one site take turns, so that the second finds what the first has written.
+    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id}:{place.id}"))))
+    there = list(w.session.scalars(select(Visit).where(Visit.outing_id == out.id, Visit.site_id == place.id)))
+    if not sheet.both:
+        _no_other(w.session, w.actor, place, there)
+    probes = [r.probe_id for r in sheet.rows]
+    visit = _own_visit(w, w.actor, there, probes) or entry.open_visit(
+        w, sheet.site_id, probes, "typed", sheet.outing_id
+    )
+    visit_id = str(visit.id)
+    if sheet.note.strip():
+        entry.say_on(w, visit_id, note=sheet.note)
+    entry.type_on(w, visit_id, sheet.rows, sheet.temperature_c, sheet.depth_m, still=True)
+    kept = recording.keep_settled(w, visit_id, reason=sheet.reason)
+    w.record(
+        f"visit:{visit_id}", {"read_at": w.now.isoformat(), "readings": [str(r.id) for r in kept], "both": sheet.both}
+    )
+    return SheetSent(visit_id, len(kept))
 
 
 def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]) -> None:

@@ -5,17 +5,16 @@ from __future__ import annotations
 import uuid
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.methods import ORDER
 from brumel.store.rounds import Outing, Round
-from brumel.store.tables import Probe, User, Visit
+from brumel.store.tables import Probe, Visit
 from brumel.work import kit
 from brumel.work.bench.closing_checks import newest
-from brumel.work.desk import Desk, NotFound, Refused, object_id
+from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.calendar import round_of, today_of
 from brumel.work.rounds.sheet.sheet import of_visit
 
@@ -86,47 +85,43 @@ def _rank(c: Chosen, until: datetime) -> tuple[bool, bool, bool, str]:
 # -- writing
 
 
-def start(desk: Desk, actor: User, key: uuid.UUID, *, round_id: str, meter_id: str = "") -> dict[str, Any]:
-    """Begin the round of today; beginning it again goes on with the one begun. Returns {"outing": id}."""
-    with desk.write(actor, key, "outing.start") as w:
-        if w.done:
-            return w.done
-        planned_round = round_of(w.session, round_id)
-        if planned_round.retired_at is not None:
-            raise Refused(f"{planned_round.name} is not gone any more.")
-        if not planned_round.stops:
-            raise Refused(f"{planned_round.name} has no sites yet; the lead can add them.")
-        w.session.execute(select(Round.id).where(Round.id == planned_round.id).with_for_update())
-        day = today_of(planned_round, w.now)
-        running_outing = running(w.session, planned_round, day)
-        if running_outing is None:
-            chosen, _ = choose(w.session, planned_round, w.now, w.now)
-            carried = kit.meter_of(w.session, meter_id) if meter_id else None
-            meters = [c.probe.meter for c in chosen]
-            main = carried or (max(meters, key=meters.count) if meters else None)
-            if main is None:
-                raise Refused("No probe of yours measures anything these sites need.")
-            running_outing = Outing(
-                id=uuid.uuid4(),
-                round_id=planned_round.id,
-                day=day,
-                meter_id=main.id,
-                operator_id=actor.id,
-                packed={},
-                started_at=w.now,
-            )
-            w.session.add(running_outing)
-            w.session.flush()
-        return w.finish(
-            f"outing:{running_outing.id}", {"round": planned_round.name, "day": str(day)}, outing=running_outing.id
+@writes("outing.start", Written)
+def start(w: Write, *, round_id: str, meter_id: str = "") -> Written:
+    """Begin the round of today; beginning it again goes on with the one begun."""
+    planned_round = round_of(w.session, round_id)
+    if planned_round.retired_at is not None:
+        raise Refused(f"{planned_round.name} is not gone any more.")
+    if not planned_round.stops:
+        raise Refused(f"{planned_round.name} has no sites yet; the lead can add them.")
+    w.session.execute(select(Round.id).where(Round.id == planned_round.id).with_for_update())
+    day = today_of(planned_round, w.now)
+    running_outing = running(w.session, planned_round, day)
+    if running_outing is None:
+        chosen, _ = choose(w.session, planned_round, w.now, w.now)
+        carried = kit.meter_of(w.session, meter_id) if meter_id else None
+        meters = [c.probe.meter for c in chosen]
+        main = carried or (max(meters, key=meters.count) if meters else None)
+        if main is None:
+            raise Refused("No probe of yours measures anything these sites need.")
+        running_outing = Outing(
+            id=uuid.uuid4(),
+            round_id=planned_round.id,
+            day=day,
+            meter_id=main.id,
+            operator_id=w.actor.id,
+            packed={},
+            started_at=w.now,
         )
+        w.session.add(running_outing)
+        w.session.flush()
+    w.record(f"outing:{running_outing.id}", {"round": planned_round.name, "day": str(day)})
+    return Written(str(running_outing.id))
 
 
-def end(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str) -> dict[str, Any]:
+@writes("outing.end", Written)
+def end(w: Write, *, outing_id: str) -> Written:
     """Back from the round: what is left is the closing check of each probe."""
-    with desk.write(actor, key, "outing.end") as w:
-        if w.done:
-            return w.done
-        ending = outing(w.session, outing_id)
-        ending.ended_at = ending.ended_at or w.now
-        return w.finish(f"outing:{outing_id}", {"ended": str(ending.ended_at)}, outing=ending.id)
+    ending = outing(w.session, outing_id)
+    ending.ended_at = ending.ended_at or w.now
+    w.record(f"outing:{outing_id}", {"ended": str(ending.ended_at)})
+    return Written(str(ending.id))

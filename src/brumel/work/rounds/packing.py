@@ -7,7 +7,6 @@ import uuid
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
@@ -15,13 +14,20 @@ from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.store.rounds import Outing, Round
-from brumel.store.tables import Meter, MeterSettings, Site, User
+from brumel.store.tables import Meter, MeterSettings, Site
 from brumel.work import kit
-from brumel.work.desk import Desk, MovedOn, NotFound, object_id
+from brumel.work.desk import MovedOn, NotFound, Write, Written, object_id, writes
 from brumel.work.kit.stock import CUP_ML, Left, left_of_lots
 from brumel.work.quantities import standards as quantities_standards
 from brumel.work.rounds.outings import Chosen, choose, outing
 from brumel.work.rounds.plan import SITE_MIN
+
+
+@dataclass(frozen=True)
+class Packed:
+    """How many of the items are in the box."""
+
+    packed: int
 
 
 @dataclass(frozen=True)
@@ -232,34 +238,32 @@ def _confirmed(outing: Outing, taken: MeterSettings | None) -> dict[str, str] | 
     )
 
 
-def confirm(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, settings_id: str) -> dict[str, Any]:
+@writes("outing.settings", Written)
+def confirm(w: Write, *, outing_id: str, settings_id: str) -> Written:
     """The settings in the meter's menus are those of this snapshot: checked before leaving."""
-    with desk.write(actor, key, "outing.settings") as w:
-        if w.done:
-            return w.done
-        packed_outing = outing(w.session, outing_id)
-        w.session.execute(select(Outing.id).where(Outing.id == packed_outing.id).with_for_update())
-        w.session.refresh(packed_outing)
-        taken = w.session.get(MeterSettings, object_id(settings_id, "settings"))
-        if taken is None:
-            raise NotFound("There are no such settings.")
-        newest = kit.last_settings(w.session, taken.meter_id)
-        if newest is None or newest.id != taken.id:
-            raise MovedOn("These settings were recorded anew in another window. You now see them.")
-        meter = kit.meter_of(w.session, taken.meter_id)
-        zone = ZoneInfo(packed_outing.round.zone)
-        confirmation = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": actor.name}
-        packed_outing.settings = {**packed_outing.settings, str(meter.id): confirmation}
-        return w.finish(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)}, meter=meter.id)
+    packed_outing = outing(w.session, outing_id)
+    w.session.execute(select(Outing.id).where(Outing.id == packed_outing.id).with_for_update())
+    w.session.refresh(packed_outing)
+    taken = w.session.get(MeterSettings, object_id(settings_id, "settings"))
+    if taken is None:
+        raise NotFound("There are no such settings.")
+    newest = kit.last_settings(w.session, taken.meter_id)
+    if newest is None or newest.id != taken.id:
+        raise MovedOn("These settings were recorded anew in another window. You now see them.")
+    meter = kit.meter_of(w.session, taken.meter_id)
+    zone = ZoneInfo(packed_outing.round.zone)
+    confirmation = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": w.actor.name}
+    packed_outing.settings = {**packed_outing.settings, str(meter.id): confirmation}
+    w.record(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)})
+    return Written(str(meter.id))
 
 
-def pack(desk: Desk, actor: User, key: uuid.UUID, *, outing_id: str, ticked: Sequence[str]) -> dict[str, Any]:
+@writes("outing.pack", Packed)
+def pack(w: Write, *, outing_id: str, ticked: Sequence[str]) -> Packed:
     """What is on the packing list; ticking again replaces what was ticked."""
-    with desk.write(actor, key, "outing.pack") as w:
-        if w.done:
-            return w.done
-        packed_outing = outing(w.session, outing_id)
-        items = {i.key for group in packing(w.session, packed_outing.round, w.now).values() for i in group}
-        kept = sorted(set(ticked) & items)
-        packed_outing.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
-        return w.finish(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)}, packed=len(kept))
+    packed_outing = outing(w.session, outing_id)
+    items = {i.key for group in packing(w.session, packed_outing.round, w.now).values() for i in group}
+    kept = sorted(set(ticked) & items)
+    packed_outing.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
+    w.record(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)})
+    return Packed(packed=len(kept))

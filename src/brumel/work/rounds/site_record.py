@@ -16,8 +16,8 @@ from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
 from brumel.methods.field import load_field
 from brumel.store.rounds import RoundStop
-from brumel.store.tables import Client, Site, SiteTerms, User
-from brumel.work.desk import Desk, MovedOn, Write, clean_reason, only_the_lead_keeps
+from brumel.store.tables import Client, Site, SiteTerms
+from brumel.work.desk import MovedOn, Write, Written, clean_reason, only_the_lead_keeps, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sites import site_of as find_site
 
@@ -42,6 +42,14 @@ COMPENSATIONS = ("natural", "linear", "sea")
 
 
 MOST_SITES = 500
+
+
+@dataclass(frozen=True)
+class SitesTakenIn:
+    """How many sites a file made and changed."""
+
+    made: int
+    changed: int
 
 
 @dataclass(frozen=True)
@@ -205,27 +213,18 @@ def client(w: Write, name: str) -> Client:
     return client
 
 
+@writes("site.save", Written)
 def save_site(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    place: Place,
-    terms: Terms,
-    reason: str = "",
-    site_id: str = "",
-    version: int | None = None,
-) -> dict[str, Any]:
-    """Make a site, or change one: terms that differ become a new version with its reason. Returns {"site": id}."""
-    with desk.write(actor, key, "site.save") as w:
-        if w.done:
-            return w.done
-        only_the_lead_keeps(actor)
-        faults = _place(place)
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        saved = _save(w, place, terms, reason, site_id, version)
-        return w.finish(f"site:{saved.id}", {"name": saved.name, "terms": saved.terms_version}, site=saved.id)
+    w: Write, *, place: Place, terms: Terms, reason: str = "", site_id: str = "", version: int | None = None
+) -> Written:
+    """Make a site, or change one: terms that differ become a new version with its reason."""
+    only_the_lead_keeps(w.actor)
+    faults = _place(place)
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    saved = _save(w, place, terms, reason, site_id, version)
+    w.record(f"site:{saved.id}", {"name": saved.name, "terms": saved.terms_version})
+    return Written(str(saved.id))
 
 
 def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None) -> Site:
@@ -282,32 +281,30 @@ def history(session: Session, site_id: uuid.UUID) -> list[SiteTerms]:
     return list(session.scalars(query))
 
 
-def retire_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason: str) -> dict[str, Any]:
+@writes("site.retire", Written)
+def retire_site(w: Write, *, site_id: str, reason: str) -> Written:
     """A site is read no more; its record stays. It leaves its rounds."""
-    with desk.write(actor, key, "site.retire") as w:
-        if w.done:
-            return w.done
-        only_the_lead_keeps(actor)
-        site = find_site(w.session, site_id)
-        why = clean_reason(reason)
-        site.retired_at = site.retired_at or w.now
-        for stop in w.session.scalars(select(RoundStop).where(RoundStop.site_id == site.id)):
-            w.session.delete(stop)
-        return w.finish(f"site:{site.id}", {"name": site.name, "reason": why}, site=site.id)
+    only_the_lead_keeps(w.actor)
+    site = find_site(w.session, site_id)
+    why = clean_reason(reason)
+    site.retired_at = site.retired_at or w.now
+    for stop in w.session.scalars(select(RoundStop).where(RoundStop.site_id == site.id)):
+        w.session.delete(stop)
+    w.record(f"site:{site.id}", {"name": site.name, "reason": why})
+    return Written(str(site.id))
 
 
-def restore_site(desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, reason: str) -> dict[str, Any]:
+@writes("site.restore", Written)
+def restore_site(w: Write, *, site_id: str, reason: str) -> Written:
     """A site that was put away is read again; it stands in no round until it is put into one."""
-    with desk.write(actor, key, "site.restore") as w:
-        if w.done:
-            return w.done
-        only_the_lead_keeps(actor)
-        site = find_site(w.session, site_id)
-        if site.retired_at is None:
-            raise MovedOn(f"{site.name} is read already.")
-        why = clean_reason(reason)
-        site.retired_at = None
-        return w.finish(f"site:{site.id}", {"name": site.name, "reason": why}, site=site.id)
+    only_the_lead_keeps(w.actor)
+    site = find_site(w.session, site_id)
+    if site.retired_at is None:
+        raise MovedOn(f"{site.name} is read already.")
+    why = clean_reason(reason)
+    site.retired_at = None
+    w.record(f"site:{site.id}", {"name": site.name, "reason": why})
+    return Written(str(site.id))
 
 
 # -- in and out
@@ -337,37 +334,36 @@ def features(sites: Sequence[Site]) -> list[dict[str, Any]]:
     ]
 
 
-def take_in(desk: Desk, actor: User, key: uuid.UUID, *, features: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+@writes("site.import", SitesTakenIn)
+def take_in(w: Write, *, features: Sequence[Mapping[str, Any]]) -> SitesTakenIn:
     """Sites from a file: known ones (client and name) are changed, others made; all of them or none.
 
     Every fault is told at once, by the number of the feature.
     """
-    with desk.write(actor, key, "site.import") as w:
-        if w.done:
-            return w.done
-        only_the_lead_keeps(actor)
-        if not features:
-            raise InputError("file", "The file holds no site.")
-        if len(features) > MOST_SITES:
-            raise InputError("file", f"The file holds {len(features)} sites; {MOST_SITES} are taken at once.")
-        faults: list[InputError] = []
-        count = changed = 0
-        for number, one in enumerate(features, 1):
-            try:
-                place, terms = _given(one)
-                clean_place = _place(place)
-                if clean_place:
-                    raise InputErrors(clean_place)
-                known = w.session.scalar(
-                    select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
-                )
-                _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None)
-                count, changed = count + (known is None), changed + (known is not None)
-            except InputError as error:
-                faults += [InputError(f.field, f"Feature {number}: {f}", value=f.value) for f in error.faults]
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults[:20])
-        return w.finish("sites", {"made": count, "changed": changed}, made=count, changed=changed)
+    only_the_lead_keeps(w.actor)
+    if not features:
+        raise InputError("file", "The file holds no site.")
+    if len(features) > MOST_SITES:
+        raise InputError("file", f"The file holds {len(features)} sites; {MOST_SITES} are taken at once.")
+    faults: list[InputError] = []
+    count = changed = 0
+    for number, one in enumerate(features, 1):
+        try:
+            place, terms = _given(one)
+            clean_place = _place(place)
+            if clean_place:
+                raise InputErrors(clean_place)
+            known = w.session.scalar(
+                select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
+            )
+            _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None)
+            count, changed = count + (known is None), changed + (known is not None)
+        except InputError as error:
+            faults += [InputError(f.field, f"Feature {number}: {f}", value=f.value) for f in error.faults]
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults[:20])
+    w.record("sites", {"made": count, "changed": changed})
+    return SitesTakenIn(made=count, changed=changed)
 
 
 def _given(one: Mapping[str, Any]) -> tuple[Place, Terms]:

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Sequence
-from typing import Any
 
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.meters.sensors import FAULTS
 from brumel.methods import ORDER
-from brumel.store.tables import Probe, User
+from brumel.store.tables import Probe
 from brumel.work import kit
-from brumel.work.desk import Desk
+from brumel.work.desk import Write, Written, writes
 from brumel.work.simulator import meters
 
 PACES = (1, 5, 20)
@@ -35,19 +33,16 @@ def pace(session: Session) -> int:
     return int(meters.truth(session, "clock").get("pace", 1))
 
 
-def set_meter(
-    desk: Desk, actor: User, key: uuid.UUID, *, probe_id: str, faults: Sequence[str], pace: str
-) -> dict[str, Any]:
+@writes("practice.meter", Written)
+def set_meter(w: Write, *, probe_id: str, faults: Sequence[str], pace: str) -> Written:
     """Set faults and pace. Raises InputError for a fault or pace that does not exist."""
     if pace not in {str(p) for p in PACES}:
         raise InputError("pace", f"Pace “{pace[:10]}” is not one of {', '.join(map(str, PACES))}.", value=pace)
-    with desk.write(actor, key, "practice.meter") as w:
-        if w.done:
-            return w.done
-        probe = kit.probe_of(w.session, probe_id)
-        unknown = [f for f in faults if f not in FAULTS[probe.quantity]]
-        if unknown:
-            raise InputError("fault", f"Fault “{unknown[0][:30]}” is not known.", value=unknown[0])
-        meters.set_faults(w.session, probe, list(faults))
-        meters.set_truth(w.session, "clock", {"pace": int(pace)})
-        return w.finish(f"probe:{probe.id}", {"faults": list(faults), "pace": pace}, probe=probe.id)
+    probe = kit.probe_of(w.session, probe_id)
+    unknown = [f for f in faults if f not in FAULTS[probe.quantity]]
+    if unknown:
+        raise InputError("fault", f"Fault “{unknown[0][:30]}” is not known.", value=unknown[0])
+    meters.set_faults(w.session, probe, list(faults))
+    meters.set_truth(w.session, "clock", {"pace": int(pace)})
+    w.record(f"probe:{probe.id}", {"faults": list(faults), "pace": pace})
+    return Written(str(probe.id))

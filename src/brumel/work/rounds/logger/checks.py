@@ -15,9 +15,9 @@ from brumel.core.working import Worked, Working
 from brumel.methods.checks import load_checks
 from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, User
+from brumel.store.tables import Calibration
 from brumel.work.bench import closing_checks
-from brumel.work.desk import Desk, MovedOn, NotFound, Refused, clean_reason, lead_signs, object_id
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.quantities import names as quantity_names
 
 
@@ -88,27 +88,24 @@ def effect(session: Session, series: LoggerSeries, service: logged.Service) -> E
     )
 
 
-def record_service(
-    desk: Desk, actor: User, key: uuid.UUID, *, series_id: str, service: logged.Service
-) -> dict[str, Any]:
-    """What was read when the logger was lifted; the newest stands for the decision. Returns {"service": id}."""
-    with desk.write(actor, key, "log.service") as w:
-        if w.done:
-            return w.done
-        series = log(w.session, series_id)
-        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
-        worked_effect = effect(w.session, series, service)
-        unit = "%" if worked_effect.ends.relative else series.unit
-        sentence = (
-            f"Fouling {worked_effect.ends.fouling:+.3g} {unit}, drift {worked_effect.ends.drift:+.3g} {unit}: "
-            f"{'it holds' if worked_effect.ends.holds else 'it does not hold'}."
-        ).replace("-", "\N{MINUS SIGN}")
-        row = LoggerCheck(
-            id=uuid.uuid4(), series_id=series.id, at=w.now, body=asdict(service), sentence=sentence, by_id=actor.id
-        )
-        w.session.add(row)
-        w.session.flush()
-        return w.finish(f"log:{series.id}", {"sentence": sentence}, service=row.id)
+@writes("series.check", Written)
+def record_service(w: Write, *, series_id: str, service: logged.Service) -> Written:
+    """What was read when the logger was lifted; the newest stands for the decision."""
+    series = log(w.session, series_id)
+    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    worked_effect = effect(w.session, series, service)
+    unit = "%" if worked_effect.ends.relative else series.unit
+    sentence = (
+        f"Fouling {worked_effect.ends.fouling:+.3g} {unit}, drift {worked_effect.ends.drift:+.3g} {unit}: "
+        f"{'it holds' if worked_effect.ends.holds else 'it does not hold'}."
+    ).replace("-", "\N{MINUS SIGN}")
+    row = LoggerCheck(
+        id=uuid.uuid4(), series_id=series.id, at=w.now, body=asdict(service), sentence=sentence, by_id=w.actor.id
+    )
+    w.session.add(row)
+    w.session.flush()
+    w.record(f"series:{series.id}", {"sentence": sentence})
+    return Written(str(row.id))
 
 
 def services(session: Session, series: LoggerSeries) -> list[LoggerCheck]:
@@ -166,55 +163,45 @@ def barred(series: LoggerSeries, worked_effect: EffectOnSeries | None) -> dict[s
     return why
 
 
+@writes("series.decide", Written)
 def decide(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    series_id: str,
-    decision: str,
-    reason: str,
-    name: str,
-    version: int,
-    check_id: str = "",
-) -> dict[str, Any]:
+    w: Write, *, series_id: str, decision: str, reason: str, name: str, version: int, check_id: str = ""
+) -> Written:
     """The lead decides what a series is worth, with name.
 
     version, check_id : the decision and the reading of its end that the page had shown (0 and empty for none)
     """
-    with desk.write(actor, key, "log.rule") as w:
-        if w.done:
-            return w.done
-        lead_signs(actor, name)
-        series = log(w.session, series_id)
-        w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
-        have = decisions_of(w.session, series)
-        if version != (have[0].version if have else 0):
-            raise MovedOn("This series was decided about in another window. You now see it.")
-        if decision not in DECISIONS:
-            raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
-        newest = next(iter(services(w.session, series)), None)
-        worked_effect = of_service(w.session, newest) if newest else None
-        if check_id != (str(newest.id) if newest else ""):
-            raise MovedOn("Its end was read again in another window. You now see what that does.")
-        if against := barred(series, worked_effect)[decision]:
-            raise Refused(against)
-        why = clean_reason(reason, required=decision != "bracket" or bool(have))
-        row = LoggerDecision(
-            id=uuid.uuid4(),
-            series_id=series.id,
-            version=version + 1,
-            check_id=newest.id if newest else None,
-            decision=decision,
-            effect=worked_effect.as_dict() if worked_effect else {},
-            reason=why,
-            signed_name=" ".join(name.split()),
-            at=w.now,
-            by_id=actor.id,
-        )
-        w.session.add(row)
-        w.session.flush()
-        return w.finish(f"log:{series.id}", {"decision": decision, "reason": why}, decision=row.id)
+    lead_signs(w.actor, name)
+    series = log(w.session, series_id)
+    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    have = decisions_of(w.session, series)
+    if version != (have[0].version if have else 0):
+        raise MovedOn("This series was decided about in another window. You now see it.")
+    if decision not in DECISIONS:
+        raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
+    newest = next(iter(services(w.session, series)), None)
+    worked_effect = of_service(w.session, newest) if newest else None
+    if check_id != (str(newest.id) if newest else ""):
+        raise MovedOn("Its end was read again in another window. You now see what that does.")
+    if against := barred(series, worked_effect)[decision]:
+        raise Refused(against)
+    why = clean_reason(reason, required=decision != "bracket" or bool(have))
+    row = LoggerDecision(
+        id=uuid.uuid4(),
+        series_id=series.id,
+        version=version + 1,
+        check_id=newest.id if newest else None,
+        decision=decision,
+        effect=worked_effect.as_dict() if worked_effect else {},
+        reason=why,
+        signed_name=" ".join(name.split()),
+        at=w.now,
+        by_id=w.actor.id,
+    )
+    w.session.add(row)
+    w.session.flush()
+    w.record(f"series:{series.id}", {"decision": decision, "reason": why})
+    return Written(str(row.id))
 
 
 @dataclass(frozen=True)

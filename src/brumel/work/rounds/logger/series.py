@@ -16,9 +16,8 @@ from brumel.core import believability as belief
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.store.logger import LoggerSeries, LoggerValue
-from brumel.store.tables import User
 from brumel.work import kit
-from brumel.work.desk import Desk, Refused
+from brumel.work.desk import Refused, Write, Written, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.logger.checks import EffectOnSeries, standing
 from brumel.work.rounds.sites import site_of as find_site
@@ -38,10 +37,9 @@ class BinnedSeries:
     odd: list[tuple[datetime, float, int]]
 
 
+@writes("series.take_in", Written)
 def take_in(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
+    w: Write,
     *,
     site_id: str,
     quantity: str,
@@ -51,82 +49,78 @@ def take_in(
     name: str,
     probe_id: str = "",
     depth_m: float | None = None,
-) -> dict[str, Any]:
-    """Keep a series of a site as it was recorded, each value with its flag. Returns {"log": id}.
+) -> Written:
+    """Keep a series of a site as it was recorded, each value with its flag.
 
     Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
     overlaps one of the same quantity and depth is refused.
     """
-    with desk.write(actor, key, "log.take_in") as w:
-        if w.done:
-            return w.done
-        place = find_site(w.session, site_id)
-        if quantity not in load_field():
-            raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
-        spec = load_field()[quantity]
-        if unit != (spec.unit or quantity):
-            raise InputError(
-                "unit",
-                f"{quantity_names.title(quantity)} is kept in {spec.unit or quantity_names.name(quantity)}; convert the file "
-                "first.",
-            )
-        if times[-1] > w.now:
-            raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
-        probe = kit.probe_of(w.session, probe_id) if probe_id else None
-        backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
-        if backed is not None and backed.valid_until < times[0]:
-            backed = None  # it had run out before the logger was set out
-        twin = w.session.scalar(
-            select(LoggerSeries)
-            .where(
-                LoggerSeries.site_id == place.id,
-                LoggerSeries.quantity == quantity,
-                LoggerSeries.starts <= times[-1],
-                LoggerSeries.ends >= times[0],
-            )
-            .where(LoggerSeries.depth_m.is_(None) if depth_m is None else LoggerSeries.depth_m == depth_m)
-            .limit(1)
+    place = find_site(w.session, site_id)
+    if quantity not in load_field():
+        raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
+    spec = load_field()[quantity]
+    if unit != (spec.unit or quantity):
+        raise InputError(
+            "unit",
+            f"{quantity_names.title(quantity)} is kept in {spec.unit or quantity_names.name(quantity)}; convert the file "
+            "first.",
         )
-        if twin is not None:
-            raise Refused(
-                f"“{twin.name}” covers some of this time already, from {twin.starts:%d %b} to {twin.ends:%d %b}."
-            )
-        y = np.asarray(values)
-        ranges = place.ranges.get(quantity, {})
-        gross = tuple(ranges.get("gross") or spec.instrument)
-        usual = tuple(ranges["usual"]) if ranges.get("usual") else None
-        jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
-        flags = belief.flag_series(
-            y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
+    if times[-1] > w.now:
+        raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
+    probe = kit.probe_of(w.session, probe_id) if probe_id else None
+    backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
+    if backed is not None and backed.valid_until < times[0]:
+        backed = None  # it had run out before the logger was set out
+    twin = w.session.scalar(
+        select(LoggerSeries)
+        .where(
+            LoggerSeries.site_id == place.id,
+            LoggerSeries.quantity == quantity,
+            LoggerSeries.starts <= times[-1],
+            LoggerSeries.ends >= times[0],
         )
-        steps = np.diff([t.timestamp() for t in times])
-        interval = float(np.median(steps))
-        new_series = LoggerSeries(
-            id=uuid.uuid4(),
-            site_id=place.id,
-            quantity=quantity,
-            unit=spec.unit,
-            depth_m=depth_m,
-            probe_id=probe.id if probe else None,
-            calibration_id=backed.id if backed else None,
-            name=name[:80],
-            starts=times[0],
-            ends=times[-1],
-            interval_s=interval,
-            count=len(times),
-            gaps=int(np.sum(steps > 1.5 * interval)),
-            flagged=int(np.sum(flags > 2)),
-            at=w.now,
-            by_id=actor.id,
-        )
-        w.session.add(new_series)
-        w.session.flush()
-        rows = [
-            {"series_id": new_series.id, "at": t, "value": float(v), "flag": int(f)}
-            for t, v, f in zip(times, values, flags, strict=True)
-        ]
-        w.session.execute(insert(LoggerValue), rows)
-        return w.finish(f"site:{site_id}", {"log": new_series.name, "values": new_series.count}, log=new_series.id)
+        .where(LoggerSeries.depth_m.is_(None) if depth_m is None else LoggerSeries.depth_m == depth_m)
+        .limit(1)
+    )
+    if twin is not None:
+        raise Refused(f"“{twin.name}” covers some of this time already, from {twin.starts:%d %b} to {twin.ends:%d %b}.")
+    y = np.asarray(values)
+    ranges = place.ranges.get(quantity, {})
+    gross = tuple(ranges.get("gross") or spec.instrument)
+    usual = tuple(ranges["usual"]) if ranges.get("usual") else None
+    jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
+    flags = belief.flag_series(
+        y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
+    )
+    steps = np.diff([t.timestamp() for t in times])
+    interval = float(np.median(steps))
+    new_series = LoggerSeries(
+        id=uuid.uuid4(),
+        site_id=place.id,
+        quantity=quantity,
+        unit=spec.unit,
+        depth_m=depth_m,
+        probe_id=probe.id if probe else None,
+        calibration_id=backed.id if backed else None,
+        name=name[:80],
+        starts=times[0],
+        ends=times[-1],
+        interval_s=interval,
+        count=len(times),
+        gaps=int(np.sum(steps > 1.5 * interval)),
+        flagged=int(np.sum(flags > 2)),
+        at=w.now,
+        by_id=w.actor.id,
+    )
+    w.session.add(new_series)
+    w.session.flush()
+    rows = [
+        {"series_id": new_series.id, "at": t, "value": float(v), "flag": int(f)}
+        for t, v, f in zip(times, values, flags, strict=True)
+    ]
+    w.session.execute(insert(LoggerValue), rows)
+    w.record(f"site:{site_id}", {"log": new_series.name, "values": new_series.count})
+    return Written(str(new_series.id))
 
 
 def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[LoggerSeries]:

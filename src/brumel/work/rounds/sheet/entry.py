@@ -13,10 +13,11 @@ from sqlalchemy.orm import Session
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Outing, VisitNote
-from brumel.store.tables import Dip, Probe, User, Visit, VisitProbe
+from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.work import kit
 from brumel.work.bench.points import add_typed, check_typed
-from brumel.work.desk import Desk, NotFound, Refused, Write, clean_reason, object_id
+from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
+from brumel.work.link.samples import TypedSample
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
@@ -29,19 +30,24 @@ from brumel.work.rounds.sites import site_of
 MOST_PROBES = 24
 
 
-def start_visit(
-    desk: Desk, actor: User, key: uuid.UUID, *, site_id: str, probes: Sequence[str], source: str, outing_id: str = ""
-) -> dict[str, Any]:
-    """Open the sheet of a site with the probes that are carried, live or typed. Returns {"visit": id}.
+@dataclass(frozen=True)
+class Dipped:
+    """The dips that began: the first one's id, and each probe's."""
+
+    dip: str
+    dips: dict[str, str]
+
+
+@writes("visit.start", Written)
+def start_visit(w: Write, *, site_id: str, probes: Sequence[str], source: str, outing_id: str = "") -> Written:
+    """Open the sheet of a site with the probes that are carried, live or typed.
 
     The first probe of a quantity is the first instrument, a second one stands beside it.
     """
-    with desk.write(actor, key, "visit.start") as w:
-        if w.done:
-            return w.done
-        visit = open_visit(w, site_id, probes, source, outing_id)
-        detail = {"site": visit.site.name, "probes": [p.name for p in visit.probes]}
-        return w.finish(f"visit:{visit.id}", detail, visit=visit.id)
+    visit = open_visit(w, site_id, probes, source, outing_id)
+    detail = {"site": visit.site.name, "probes": [p.name for p in visit.probes]}
+    w.record(f"visit:{visit.id}", detail)
+    return Written(str(visit.id))
 
 
 def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outing_id: str = "") -> Visit:
@@ -85,17 +91,16 @@ def _carry(w: Write, to: Visit, probe: Probe, at: int, role: str) -> None:
     w.session.add(VisitProbe(visit_id=to.id, probe_id=probe.id, place=at, role=role))
 
 
-def add_probe(desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_id: str) -> dict[str, Any]:
+@writes("visit.probe", Written)
+def add_probe(w: Write, *, visit_id: str, probe_id: str) -> Written:
     """One more probe on the sheet: a quantity that was missing, or a second instrument beside the first."""
-    with desk.write(actor, key, "visit.probe") as w:
-        if w.done:
-            return w.done
-        visit = locked(w, visit_id)
-        probe = kit.probe_of(w.session, probe_id)
-        if any(p.id == probe.id for p in visit.probes):
-            raise Refused(f"{probe.name} is on this sheet already.")
-        role = put_on_sheet(w, visit, probe)
-        return w.finish(f"visit:{visit_id}", {"probe": probe.name, "role": role})
+    visit = locked(w, visit_id)
+    probe = kit.probe_of(w.session, probe_id)
+    if any(p.id == probe.id for p in visit.probes):
+        raise Refused(f"{probe.name} is on this sheet already.")
+    role = put_on_sheet(w, visit, probe)
+    w.record(f"visit:{visit_id}", {"probe": probe.name, "role": role})
+    return Written(visit_id)
 
 
 def put_on_sheet(w: Write, visit: Visit, probe: Probe) -> str:
@@ -114,22 +119,19 @@ def locked_sheet(w: Write, visit_id: str, seen: Mapping[str, int | None] | None 
     return sheet_of_visit(w.session, visit_id, w.now, seen)
 
 
-def dip(
-    desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, probe_id: str = "", depth_m: float | None = None
-) -> dict[str, Any]:
+@writes("visit.dip", Dipped)
+def dip(w: Write, *, visit_id: str, probe_id: str = "", depth_m: float | None = None) -> Dipped:
     """The probe is in the water now, for the first time or again; without a name all that come by a link are."""
-    with desk.write(actor, key, "visit.dip") as w:
-        if w.done:
-            return w.done
-        visit = locked(w, visit_id)
-        depth = checked_depth(depth_m)
-        probes = [p for p in visit.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
-        if probe_id and not probes:
-            raise NotFound("There is no such probe on this sheet.")
-        if not probes:
-            raise Refused("None of these probes has a link; type what they show.")
-        dips = {str(p.id): str(_dip(w, visit, p, "live", "", depth).id) for p in probes}
-        return w.finish(f"visit:{visit_id}", {"dips": dips}, dip=next(iter(dips.values())), dips=dips)
+    visit = locked(w, visit_id)
+    depth = checked_depth(depth_m)
+    probes = [p for p in visit.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
+    if probe_id and not probes:
+        raise NotFound("There is no such probe on this sheet.")
+    if not probes:
+        raise Refused("None of these probes has a link; type what they show.")
+    dips = {str(p.id): str(_dip(w, visit, p, "live", "", depth).id) for p in probes}
+    w.record(f"visit:{visit_id}", {"dips": dips})
+    return Dipped(dip=next(iter(dips.values())), dips=dips)
 
 
 def checked_depth(depth_m: float | None) -> float | None:
@@ -169,10 +171,9 @@ class Typed:
     value: float
 
 
+@writes("visit.type", TypedSample)
 def type_readings(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
+    w: Write,
     *,
     visit_id: str,
     rows: Sequence[Typed],
@@ -180,17 +181,15 @@ def type_readings(
     depth_m: float | None = None,
     after_s: float | None = None,
     still: bool = False,
-) -> dict[str, Any]:
+) -> TypedSample:
     """What the displays showed, all at once, with the water's temperature; every fault is told at once.
 
     still : the technician watched each value stand still, so one reading is enough
     """
-    with desk.write(actor, key, "visit.type") as w:
-        if w.done:
-            return w.done
-        seq = type_on(w, visit_id, rows, temperature_c, depth_m, after_s, still)
-        shown = {r.probe_id: [r.value, r.signal] for r in rows}
-        return w.finish(f"visit:{visit_id}", {"typed": shown, "temperature_c": temperature_c}, seq=seq)
+    seq = type_on(w, visit_id, rows, temperature_c, depth_m, after_s, still)
+    shown = {r.probe_id: [r.value, r.signal] for r in rows}
+    w.record(f"visit:{visit_id}", {"typed": shown, "temperature_c": temperature_c})
+    return TypedSample(seq=seq)
 
 
 def type_on(
@@ -245,22 +244,14 @@ def _say(w: Write, of: Visit, kind: str, body: Mapping[str, Any]) -> None:
     w.session.add(VisitNote(id=uuid.uuid4(), visit_id=of.id, kind=kind, body=dict(body), at=w.now, by_id=w.actor.id))
 
 
+@writes("visit.say", Written)
 def say(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    visit_id: str,
-    pressure_hpa: float | None = None,
-    light: bool | None = None,
-    note: str = "",
-) -> dict[str, Any]:
+    w: Write, *, visit_id: str, pressure_hpa: float | None = None, light: bool | None = None, note: str = ""
+) -> Written:
     """What is known of the air and the water, and a note; what was said before stays in the record."""
-    with desk.write(actor, key, "visit.say") as w:
-        if w.done:
-            return w.done
-        body = say_on(w, visit_id, pressure_hpa, light, note)
-        return w.finish(f"visit:{visit_id}", body)
+    body = say_on(w, visit_id, pressure_hpa, light, note)
+    w.record(f"visit:{visit_id}", body)
+    return Written(visit_id)
 
 
 def say_on(

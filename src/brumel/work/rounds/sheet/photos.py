@@ -14,8 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.store.rounds import Photo
-from brumel.store.tables import User
-from brumel.work.desk import Desk, NotFound, Refused, object_id
+from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 
 MOST_BYTES = 12_000_000
@@ -80,33 +79,30 @@ def clean_name(name: str) -> str:
     return re.sub(r"[^\w.\- ]", "_", last).strip(" .")[:80] or "photo"
 
 
-def add(
-    desk: Desk, actor: User, key: uuid.UUID, *, visit_id: str, name: str, data: bytes, keep_position: bool = False
-) -> dict[str, Any]:
-    """Put a photo to a visit. Returns {"photo": id}."""
+@writes("visit.photo", Written)
+def add(w: Write, *, visit_id: str, name: str, data: bytes, keep_position: bool = False) -> Written:
+    """Put a photo to a visit."""
     jpeg, width, height, where = redraw(data, keep_position=keep_position)
-    with desk.write(actor, key, "visit.photo") as w:
-        if w.done:
-            return w.done
-        visit = find_visit(w.session, visit_id)
-        count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == visit.id)) or 0
-        if count >= MOST_A_VISIT:
-            raise Refused(f"A visit takes {MOST_A_VISIT} photos.")
-        photo = Photo(
-            id=uuid.uuid4(),
-            visit_id=visit.id,
-            name=clean_name(name),
-            width=width,
-            height=height,
-            jpeg=jpeg,
-            latitude=where[0] if where else None,
-            longitude=where[1] if where else None,
-            at=w.now,
-            by_id=actor.id,
-        )
-        w.session.add(photo)
-        w.session.flush()
-        return w.finish(f"visit:{visit_id}", {"photo": photo.name, "bytes": len(jpeg)}, photo=photo.id)
+    visit = find_visit(w.session, visit_id)
+    count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == visit.id)) or 0
+    if count >= MOST_A_VISIT:
+        raise Refused(f"A visit takes {MOST_A_VISIT} photos.")
+    photo = Photo(
+        id=uuid.uuid4(),
+        visit_id=visit.id,
+        name=clean_name(name),
+        width=width,
+        height=height,
+        jpeg=jpeg,
+        latitude=where[0] if where else None,
+        longitude=where[1] if where else None,
+        at=w.now,
+        by_id=w.actor.id,
+    )
+    w.session.add(photo)
+    w.session.flush()
+    w.record(f"visit:{visit_id}", {"photo": photo.name, "bytes": len(jpeg)})
+    return Written(str(photo.id))
 
 
 def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:

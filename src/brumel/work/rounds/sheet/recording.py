@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
-from typing import Any
+from dataclasses import asdict, dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,8 +12,8 @@ from brumel.core import believability as belief
 from brumel.core.checking import Door
 from brumel.core.working import Ladder
 from brumel.store.rounds import VisitNote
-from brumel.store.tables import Dip, Reading, User, Visit
-from brumel.work.desk import Desk, MovedOn, Refused, Write, clean_reason
+from brumel.store.tables import Dip, Reading, Visit
+from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sheet.entry import checked_depth, locked_sheet
 from brumel.work.rounds.sheet.model import Sheet, SheetLine, SheetValue
@@ -33,6 +31,13 @@ BY_HAND = {
 }
 
 
+@dataclass(frozen=True)
+class ReadingsKept:
+    """Ids of the readings that were recorded."""
+
+    readings: tuple[str, ...]
+
+
 def _vouched(session: Session, of: Visit, dip: Dip) -> bool:
     query = select(VisitNote).where(
         VisitNote.visit_id == of.id, VisitNote.kind == "still", VisitNote.at >= dip.started_at
@@ -46,56 +51,39 @@ def vouched(session: Session, whole: Sheet) -> bool:
     return bool(waiting) and all(line.dip and _vouched(session, whole.visit, line.dip) for line in waiting)
 
 
+@writes("visit.take", ReadingsKept)
 def take(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    visit_id: str,
-    dip_id: str,
-    early: bool = False,
-    reason: str = "",
-    seen: int | None = None,
-) -> dict[str, Any]:
+    w: Write, *, visit_id: str, dip_id: str, early: bool = False, reason: str = "", seen: int | None = None
+) -> ReadingsKept:
     """Keep the reading of one dip, up to the sample the page had `seen`, and what follows from it.
 
     Odd values need a reason; unsettled ones need `early`.
     """
-    with desk.write(actor, key, "visit.take") as w:
-        if w.done:
-            return w.done
-        sheet = locked_sheet(w, visit_id, {dip_id: seen})
-        line = sheet.of_dip(dip_id)
-        if line is None:
-            raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
-        why = clean_reason(reason, required=False)
-        kept = _keep(w, sheet, line, early, why)
-        _answered(line.questions, why)
-        _answered(follow(w, sheet.visit, why), why)
-        detail = {"readings": {r.quantity: r.value for r in kept}, "reason": why}
-        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in kept])
+    sheet = locked_sheet(w, visit_id, {dip_id: seen})
+    line = sheet.of_dip(dip_id)
+    if line is None:
+        raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
+    why = clean_reason(reason, required=False)
+    kept = _keep(w, sheet, line, early, why)
+    _answered(line.questions, why)
+    _answered(follow(w, sheet.visit, why), why)
+    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": why}
+    w.record(f"visit:{visit_id}", detail)
+    return ReadingsKept(tuple(str(r.id) for r in kept))
 
 
+@writes("visit.take_all", ReadingsKept)
 def take_all(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    visit_id: str,
-    early: bool = False,
-    reason: str = "",
-    dips: Mapping[str, int | None] | None = None,
-) -> dict[str, Any]:
+    w: Write, *, visit_id: str, early: bool = False, reason: str = "", dips: Mapping[str, int | None] | None = None
+) -> ReadingsKept:
     """Keep every line that has settled (all of them with `early`).
 
     dips : those the page showed, each with the last sample it had shown; what came later is neither judged nor kept
     """
-    with desk.write(actor, key, "visit.take_all") as w:
-        if w.done:
-            return w.done
-        kept = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
-        detail = {"readings": {r.quantity: r.value for r in kept}, "reason": clean_reason(reason, required=False)}
-        return w.finish(f"visit:{visit_id}", detail, readings=[str(r.id) for r in kept])
+    kept = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
+    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": clean_reason(reason, required=False)}
+    w.record(f"visit:{visit_id}", detail)
+    return ReadingsKept(tuple(str(r.id) for r in kept))
 
 
 def keep_settled(
@@ -154,67 +142,57 @@ def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> 
     return rows
 
 
+@writes("visit.by_hand", Written)
 def by_hand(
-    desk: Desk,
-    actor: User,
-    key: uuid.UUID,
-    *,
-    visit_id: str,
-    quantity: str,
-    value: float,
-    method: str,
-    depth_m: float | None = None,
-    reason: str = "",
-) -> dict[str, Any]:
+    w: Write, *, visit_id: str, quantity: str, value: float, method: str, depth_m: float | None = None, reason: str = ""
+) -> Written:
     """A second method's result typed in: total chlorine by reagent, or an ion by a test. Named, and never a probe's."""
-    with desk.write(actor, key, "visit.by_hand") as w:
-        if w.done:
-            return w.done
-        sheet = locked_sheet(w, visit_id)
-        door = Door()
-        door.name("quantity", quantity, BY_HAND)
-        usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
-        number = door.number("value", value, low, high)
-        door.close()
-        how = clean_reason(method)
-        depth = checked_depth(depth_m)
-        ladder = Ladder("By a second method")
-        ladder.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
-        expanded_uncertainty = max(usual, 0.1 * number)
-        ladder.step(
-            "U",
-            "expanded uncertainty, k = 2",
-            "usual of such a test",
-            expanded_uncertainty,
-            "mg/L",
-            "common practice, no source",
-        )
-        site_ = sheet.visit.site
-        past = past_values(w.session, site_, before=sheet.visit.at, depth_m=depth)
-        tests = findings(site_, past, quantity, number, w.now, expanded_uncertainty)
-        at_c = next((r.temperature_c for r in sheet.kept), 20.0)
-        row_value = SheetValue(
-            quantity,
-            number,
-            "mg/L",
-            expanded_uncertainty,
-            number,
-            "mg/L",
-            at_c,
-            ladder.done(),
-            "by hand",
-            f"by hand: {how}",
-            None,
-            tests,
-            *limited(site_, quantity, number, expanded_uncertainty, "mg/L"),
-        )
-        why = clean_reason(reason, required=False)
-        _answered(row_value.questions, why)
-        row = row_of(w, sheet.visit, row_value, {}, why)
-        row.entered_as, row.depth_m = "by hand", depth
-        taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in sheet.kept)
-        row.role = "second" if taken else "first"
-        w.session.add(row)
-        w.session.flush()
-        _answered(follow(w, sheet.visit, why), why)
-        return w.finish(f"visit:{visit_id}", {quantity: number, "method": how}, reading=row.id)
+    sheet = locked_sheet(w, visit_id)
+    door = Door()
+    door.name("quantity", quantity, BY_HAND)
+    usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
+    number = door.number("value", value, low, high)
+    door.close()
+    how = clean_reason(method)
+    depth = checked_depth(depth_m)
+    ladder = Ladder("By a second method")
+    ladder.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
+    expanded_uncertainty = max(usual, 0.1 * number)
+    ladder.step(
+        "U",
+        "expanded uncertainty, k = 2",
+        "usual of such a test",
+        expanded_uncertainty,
+        "mg/L",
+        "common practice, no source",
+    )
+    site_ = sheet.visit.site
+    past = past_values(w.session, site_, before=sheet.visit.at, depth_m=depth)
+    tests = findings(site_, past, quantity, number, w.now, expanded_uncertainty)
+    at_c = next((r.temperature_c for r in sheet.kept), 20.0)
+    row_value = SheetValue(
+        quantity,
+        number,
+        "mg/L",
+        expanded_uncertainty,
+        number,
+        "mg/L",
+        at_c,
+        ladder.done(),
+        "by hand",
+        f"by hand: {how}",
+        None,
+        tests,
+        *limited(site_, quantity, number, expanded_uncertainty, "mg/L"),
+    )
+    why = clean_reason(reason, required=False)
+    _answered(row_value.questions, why)
+    row = row_of(w, sheet.visit, row_value, {}, why)
+    row.entered_as, row.depth_m = "by hand", depth
+    taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in sheet.kept)
+    row.role = "second" if taken else "first"
+    w.session.add(row)
+    w.session.flush()
+    _answered(follow(w, sheet.visit, why), why)
+    w.record(f"visit:{visit_id}", {quantity: number, "method": how})
+    return Written(str(row.id))
