@@ -120,7 +120,7 @@ def test_two_windows_at_once_make_one_point(desk, clock, things):
         t.start()
     for t in threads:
         t.join()
-    assert sorted(type(o).__name__ for o in outcomes) == ["MovedOn", "dict"]
+    assert sorted(type(o).__name__ for o in outcomes) == ["MovedOn", "Written"]
     assert h.state_of(desk, run).turn == 1
     with pytest.raises(MovedOn):
         bench.dip(desk, things.ilka, h.key(), run_id=run, step="neutral", turn=0)

@@ -45,9 +45,7 @@ def a_day(desk, clock, things, probe="A1", sites=("raceway", "lagoon"), hours=2,
 
 def close(desk, clock, things, probe="A1", cups=("N7-121",), source="live"):
     wanted = [c if ":" in c else f"lot:{things.lots[c]}" for c in cups]
-    run = closing_checks.start(desk, things.ansa, h.key(), probe_id=things.probes[probe], source=source, cups=wanted)[
-        "run"
-    ]
+    run = closing_checks.start(desk, things.ansa, h.key(), probe_id=things.probes[probe], source=source, cups=wanted).id
     h.take_all(desk, clock, things, run)
     with desk.read() as session:
         turn = bench.load_run(session, run).turn
@@ -102,7 +100,7 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
     with desk.read() as session:
         row = closing_checks.closing(session, found)
         assert not row.holds
-        error = row.checks[0]["read"] - row.checks[0]["expected"]
+        error = row.checks[0].read - row.checks[0].expected
         start, end = row.calibration.at, row.at
         before = {r.id: r for r in decisions.span(session, row)}
         trust = kit.trust_of(session, kit.probe_of(session, things.probes["A1"]), clock())
@@ -162,7 +160,7 @@ def test_conductivity_is_corrected_in_proportion_and_what_follows_follows(desk, 
     (now,), (follows,) = standing(desk, "conductivity"), standing(desk, "salinity")
     with desk.read() as session:
         row = closing_checks.closing(session, found)
-    ratio = row.checks[0]["read"] / row.checks[0]["expected"]
+    ratio = row.checks[0].read / row.checks[0].expected
     share = (was.at - row.calibration.at) / (row.at - row.calibration.at)
     assert now.value == pytest.approx(was.value - (was.value - was.value / ratio) * share, rel=1e-9)
     assert (follows.version, follows.backing) == (salt.version + 1, "unbacked")  # its thermometer was never checked

@@ -252,8 +252,8 @@ def test_oxygen_s_target_is_worked_out_for_the_place_and_a_typed_mg_l_is_recompu
     """At 612 m the standard atmosphere has 941.9 hPa; at 14 °C saturated air then holds 9.57 mg/L [ISA, BK84]."""
     run = start(desk, things, "B2", "do-saturated-air", {}, HERE, source="typed")
     state = h.state_of(desk, run)
-    assert state.run.conditions["pressure_hpa"] == pytest.approx(941.9, abs=0.1)  # ISO 2533 at 612 m
-    full = float(oxygen.saturation_mg_l(14.0, 0.0, state.run.conditions["pressure_hpa"]))
+    assert state.run.conditions.pressure_hpa == pytest.approx(941.9, abs=0.1)  # ISO 2533 at 612 m
+    full = float(oxygen.saturation_mg_l(14.0, 0.0, state.run.conditions.pressure_hpa))
     assert full == pytest.approx(9.57, abs=0.02)
     type_cup(desk, clock, things, run, "mg_l", full * 0.95, 14.0)
     assert h.result_of(desk, run).fit.gain_percent == pytest.approx(95.0, abs=0.01)
@@ -280,14 +280,14 @@ def test_bad_conditions_are_named(desk, things, name):
 
 def test_a_weather_report_s_pressure_is_brought_down_to_the_station(desk, things):
     run = start(desk, things, "A5", "do-saturated-air", {}, Conditions("report", 1020.0, 612.0))
-    pressure = h.state_of(desk, run).run.conditions["pressure_hpa"]
+    pressure = h.state_of(desk, run).run.conditions.pressure_hpa
     assert pressure == pytest.approx(float(oxygen.station_from_sea_level_hpa(1020.0, 612.0)), abs=0.01)
 
 
 def test_a_standard_below_what_the_sites_read_is_kept_on_the_run(desk, things):
     """The lagoon reads up to 32 000 µS/cm: 1413 does not bracket it, and no standard on the shelf does."""
     run = start(desk, things, "A3", "ec-two-standards", {"weak": "E14-055", "strong": "E12-031"})
-    assert "above the strongest standard of this run (12880 µS/cm)" in h.state_of(desk, run).run.conditions["bracket"]
+    assert "above the strongest standard of this run (12880 µS/cm)" in h.state_of(desk, run).run.conditions.bracket
 
 
 def test_a_cup_outside_its_table_silences_one_probe_and_not_the_meter(desk, clock, things):

@@ -92,7 +92,7 @@ def test_a_battery_change_starts_polarising_and_a_membrane_asks_for_a_new_one(de
     done = kit.record_battery_change(
         desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], note="4 new cells"
     )
-    assert done["waiting"] == ["Oxygen probe A5"]  # the polarographic one; the others lose nothing
+    assert done.waiting == ("Oxygen probe A5",)  # the polarographic one; the others lose nothing
     with pytest.raises(Refused, match="polarising until"):
         bench.start(
             desk,
@@ -311,7 +311,7 @@ def test_a_method_is_copied_changed_and_versioned_and_runs_keep_theirs(desk, clo
         },
     }
     made = kit.save_method(desk, things.ilka, h.key(), body=stricter, reason="Site procedure 4 asks for it", turn=1)
-    assert made == {"key": "ph-7-4-10", "version": 2}
+    assert (made.key, made.version) == ("ph-7-4-10", 2)
     with pytest.raises(Refused, match="stands at version 2 now, not 1"):
         kit.save_method(desk, things.ilka, h.key(), body=stricter, reason="Twice", turn=1)
     own = {

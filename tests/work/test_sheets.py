@@ -142,9 +142,9 @@ def a_sheet(things, clock, **other):
 
 def test_a_sheet_keeps_what_its_page_had_shown(desk, clock, things):
     both = [things.probes["A1"], things.probes["C1"]]
-    made = rounds.start_visit(desk, things.ansa, h.key(), site_id=things.sites["raceway"], probes=both, source="live")[
-        "visit"
-    ]
+    made = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["raceway"], probes=both, source="live"
+    ).id
     dips = rounds.dip(desk, things.ansa, h.key(), visit_id=made).dips
     clock.on(seconds=9)
     simulator.pump(desk)

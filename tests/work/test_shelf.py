@@ -40,7 +40,7 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     made = kit.add_lot(desk, things.ansa, h.key(), new({"family": "", "label": label}))
     found = lot(desk, "N7-200")
     assert str(found.id) == made.id
-    assert found.measures["ph"]["label"] == {"15": 6.91, "20": 6.89, "25": 6.87}
+    assert found.measures["ph"].label == {"15": 6.91, "20": 6.89, "25": 6.87}
     assert kit.lot_ph(found, 17.5) == pytest.approx(6.90)
     assert found.opened_at is None
     things.lots["N7-200"] = made.id

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
 from brumel.store.kit import Meter, Probe, User
+from brumel.store.typed_json import Cups, RunConditions, TypedJson
 
 
 class Run(Base):
@@ -25,8 +26,8 @@ class Run(Base):
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     source: Mapped[str] = mapped_column(CheckConstraint("source in ('live', 'typed')", name="runs_source"))
     method: Mapped[Json]
-    cups: Mapped[Json]
-    conditions: Mapped[Json] = mapped_column(default=dict)
+    cups: Mapped[Cups] = mapped_column(TypedJson(Cups))
+    conditions: Mapped[RunConditions] = mapped_column(TypedJson(RunConditions), default=RunConditions)
     purpose: Mapped[str] = mapped_column(default="calibration")
     settings_id: Mapped[Uuid | None] = mapped_column(ForeignKey("meter_settings.id"))
     inspection_id: Mapped[Uuid | None] = mapped_column(ForeignKey("inspections.id"))
@@ -140,7 +141,7 @@ class Calibration(Base):
     decision: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     figures: Mapped[Json]
-    run: Mapped[Run] = relationship(lazy="joined")
+    run: Mapped[Run] = relationship(lazy="joined", foreign_keys=run_id)
     by: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (Index("calibrations_by_probe", "probe_id", "at"),)
 

@@ -9,6 +9,7 @@ from sqlalchemy import CheckConstraint, ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
+from brumel.store.typed_json import LotMeasure, TypedJson
 
 
 class User(Base):
@@ -134,7 +135,7 @@ class Lot(Base):
     id: Mapped[Uuid] = uuid_key()
     code: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
-    measures: Mapped[Json]
+    measures: Mapped[dict[str, LotMeasure]] = mapped_column(TypedJson(dict[str, LotMeasure]))
     container: Mapped[str] = mapped_column(default="bottle")
     expires_on: Mapped[datetime]
     opened_at: Mapped[datetime | None]

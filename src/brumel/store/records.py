@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import ForeignKey, Identity, Index
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.tables import Base, Calibration, Probe, Run, User, Uuid
+from brumel.store.typed_json import CheckedCup, TypedJson
 
 
 class Closing(Base):
@@ -22,7 +22,7 @@ class Closing(Base):
     probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
     calibration_id: Mapped[Uuid] = mapped_column(ForeignKey("calibrations.id"), index=True)
     at: Mapped[datetime]
-    checks: Mapped[list[Any]]
+    checks: Mapped[tuple[CheckedCup, ...]] = mapped_column(TypedJson(tuple[CheckedCup, ...]))
     holds: Mapped[bool]
     sentence: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))

@@ -9,6 +9,7 @@ from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.tables import Base, Json, Site, User, Uuid
+from brumel.store.typed_json import Packed, TypedJson
 
 
 class Round(Base):
@@ -55,7 +56,7 @@ class Outing(Base):
     day: Mapped[date]
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    packed: Mapped[Json] = mapped_column(default=dict)
+    packed: Mapped[Packed] = mapped_column(TypedJson(Packed), default=dict)
     settings: Mapped[Json] = mapped_column(default=dict)
     started_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]

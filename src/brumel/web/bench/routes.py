@@ -9,6 +9,7 @@ from flask import redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.methods import ORDER
+from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
 from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import Faults, blueprint
@@ -81,7 +82,7 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             recorded=recorded,
             look=kit.last_inspection(session, probe.id),
             pressures=PRESSURES,
-            last_conditions=last_run.conditions if last_run else {},
+            last_conditions=last_run.conditions if last_run else RunConditions(),
             can_find=any(s.role == "adjust" for s in method.steps),
             missing=missing_first(session, probe, now) if probe.quantity in ("nitrate", "ammonium") else (),
             contradictions=contradictions_for(recorded, probe, offers, source),

@@ -6,7 +6,6 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -18,6 +17,7 @@ from brumel.methods.checks import load_checks
 from brumel.methods.model import CLOSING
 from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Lot, Probe, Run, RunEnd
+from brumel.store.typed_json import CheckedCup, RunConditions
 from brumel.work import kit
 from brumel.work.bench import run_state
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
@@ -25,32 +25,6 @@ from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 
 MOST_CUPS = 2
-
-
-@dataclass(frozen=True)
-class CheckedCup:
-    """One cup of a closing check: what was read, what it should be, and whether that holds."""
-
-    cup: str
-    read: float
-    expected: float
-    temperature_c: float
-    holds: bool
-
-    @property
-    def error(self) -> float:
-        """Read − expected."""
-        return self.read - self.expected
-
-    def as_dict(self) -> dict[str, Any]:
-        """Plain data for storing."""
-        return {
-            "cup": self.cup,
-            "read": self.read,
-            "expected": self.expected,
-            "temperature_c": self.temperature_c,
-            "holds": self.holds,
-        }
 
 
 @dataclass(frozen=True)
@@ -117,8 +91,8 @@ def start(w: Write, *, probe_id: str, source: str, cups: Sequence[str]) -> Writt
         update={"steps": tuple(steps), "fit": CLOSING, "title": f"Closing check of calibration {backing.number}"}
     )
     taken = kit.last_settings(w.session, probe.meter_id)
-    keep = ("pressure_hpa", "pressure_from", "adjusted", "water_c")
-    body = {k: v for k, v in backing.run.conditions.items() if k in keep}
+    keep = {"pressure_hpa", "pressure_from", "adjusted", "water_c"}
+    stood_in = RunConditions(**backing.run.conditions.model_dump(include=keep, exclude_unset=True))
     run = Run(
         id=uuid.uuid4(),
         probe_id=probe.id,
@@ -126,7 +100,7 @@ def start(w: Write, *, probe_id: str, source: str, cups: Sequence[str]) -> Writt
         source=source,
         method=method.stored(),
         cups=lots,
-        conditions=body,
+        conditions=stood_in,
         settings_id=taken.id if taken else None,
         purpose="closing",
         closes_id=backing.id,
@@ -185,7 +159,9 @@ def checks(session: Session, state: run_state.RunState) -> list[CheckedCup]:
             )
         read = fit.read(p.signal, p.temperature_c)
         holds = drift.holds(drift.StandardCheck(1.0, read, p.expected), judged)
-        checked_cups.append(CheckedCup(step.name, read, p.expected, p.temperature_c, holds))
+        checked_cups.append(
+            CheckedCup(cup=step.name, read=read, expected=p.expected, temperature_c=p.temperature_c, holds=holds)
+        )
     return checked_cups
 
 
@@ -217,7 +193,7 @@ def finish(w: Write, *, run_id: str, turn: int) -> Written:
         probe_id=state.run.probe_id,
         calibration_id=calibration.id,
         at=w.now,
-        checks=[c.as_dict() for c in checked_cups],
+        checks=tuple(checked_cups),
         holds=all(c.holds for c in checked_cups),
         sentence=words,
         by_id=w.actor.id,

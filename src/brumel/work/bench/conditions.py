@@ -17,6 +17,7 @@ from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa,
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
 from brumel.store.tables import Lot, Probe, Site
+from brumel.store.typed_json import RunConditions
 from brumel.work import kit
 from brumel.work.desk import Refused, Write
 from brumel.work.quantities import standards as quantities_standards
@@ -48,7 +49,7 @@ class Conditions:
     reason: str = ""
 
 
-def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: str) -> dict[str, Any]:
+def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: str) -> RunConditions:
     """The conditions as the run keeps them. Raises all faults at once, Refused where settings were not looked at."""
     recorded = kit.last_settings(w.session, probe.meter_id)
     if recorded is not None and not given.settings_same:
@@ -70,7 +71,7 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
                 "or say why it may go ahead; the verdict will say so."
             )
         stored |= {"missing": list(missing), "reason": given.reason.strip()[:500]} if missing else {}
-    return stored
+    return RunConditions(**stored)
 
 
 def _listed(words: tuple[str, ...]) -> str:

@@ -17,6 +17,7 @@ from brumel.store.tables import Calibration, Lot
 from brumel.work import kit
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
 from brumel.work.link import samples
+from brumel.work.quantities import standards
 from brumel.work.quantities.base import CupReading, Earlier
 
 
@@ -126,8 +127,8 @@ def _settings(state: RunState, entered: str) -> list[Suspicion]:
         state.method.quantity,
         nominal_per_cm=state.run.probe.nominal,
         typed=entered,
-        families=tuple(str((lot.measures.get("ph") or {}).get("family")) for lot in lots),
-        pressure_hpa=state.run.conditions.get("pressure_hpa"),
+        families=tuple(standards.family(lot, "ph") for lot in lots),
+        pressure_hpa=state.run.conditions.pressure_hpa,
     )
     return [
         Suspicion("setting", sentence, "Put the meter right, or say why it may stay so.") for sentence in contradicting

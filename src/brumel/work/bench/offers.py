@@ -18,7 +18,7 @@ def contradictions_for(
     if recorded is None:
         return ()
     first = [views[0].lot for views in offers.values() if views]
-    families = tuple(str((standards.measure(lot, probe.quantity) or {}).get("family")) for lot in first)
+    families = tuple(standards.family(lot, probe.quantity) for lot in first)
     return contradictions(
         recorded.settings,
         probe.quantity,

@@ -44,7 +44,7 @@ def start(
         raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
     run = open_run(w, kit.probe_of(w.session, probe_id), method_key, source, cups, conditions or Conditions())
     detail = {"method": run.method["key"], "version": run.method["version"], "cups": run.cups}
-    w.record(f"run:{run.id}", {**detail, "conditions": run.conditions})
+    w.record(f"run:{run.id}", {**detail, "conditions": run.conditions.model_dump(mode="json", exclude_unset=True)})
     return Written(str(run.id))
 
 
@@ -73,7 +73,7 @@ def open_run(
     stored = checked(w, probe, method, conditions, source)
     lots = [w.session.get_one(Lot, uuid.UUID(lot)) for lot in chosen.values()]
     if beyond := out_of_reach(w.session, probe, lots):
-        stored["bracket"] = beyond
+        stored = stored.model_copy(update={"bracket": beyond})
     recorded, look = kit.last_settings(w.session, probe.meter_id), kit.last_inspection(w.session, probe.id)
     run = Run(
         id=uuid.uuid4(),

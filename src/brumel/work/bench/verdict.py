@@ -85,13 +85,13 @@ def _terms(
     probe, run = state.run.probe, state.run
     known = kit.restored(before) if before and (before.signal == signal or state.method.quantity == "ph") else None
     words = f"calibration {before.number} of {before.at:%d %b %Y}" if before else ""
-    water = run.conditions.get("water_c")
+    water = run.conditions.water_c
     numbers = {}
     if probe.quantity in ("nitrate", "ammonium"):
         tip = kit.hours_since(session, probe, "tip", run.started_at)
         numbers = {"hydrated_h": tip} if tip is not None else {}
     inspection = session.get(Inspection, run.inspection_id) if run.inspection_id else None
-    missing = tuple(run.conditions.get("missing", ()))
+    missing = run.conditions.missing
     if inspection and inspection.blocks:
         missing = (*missing, "a finding of the inspection put right")
     return JudgingTerms(

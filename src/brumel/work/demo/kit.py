@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from brumel.store.tables import Lot, Meter, Probe
+from brumel.store.typed_json import LotMeasure
 
 
 def meters() -> dict[str, Meter]:
@@ -237,7 +238,7 @@ def lots(now: datetime) -> dict[str, Lot]:
             id=uuid.uuid4(),
             code=code,
             name=name,
-            measures=measures,
+            measures={q: LotMeasure(**body) for q, body in measures.items()},
             container=container,
             expires_on=now + timedelta(days=expires),
             opened_at=None if opened is None else now - timedelta(days=opened),

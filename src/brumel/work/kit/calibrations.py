@@ -17,7 +17,7 @@ from brumel.work.quantities.book import quantity_of
 def restored(calibration: Calibration) -> Fitted:
     """The fit of a calibration, ready to read with; where the meter itself was adjusted, its display is taken as it is."""
     quantity = quantity_of(calibration.run.probe.quantity)
-    if calibration.run.conditions.get("adjusted") and quantity.is_display(calibration.signal):
+    if calibration.run.conditions.adjusted and quantity.is_display(calibration.signal):
         ideal = quantity.ideal(calibration.run.probe)
         if ideal is not None:
             return ideal

@@ -6,7 +6,6 @@ import re
 import uuid
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,6 +16,7 @@ from brumel.core.lookup import label_rows
 from brumel.core.ph import Buffer
 from brumel.core.redox import ELECTRODES
 from brumel.store.tables import Lot
+from brumel.store.typed_json import LotMeasure
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.kit.stock import Left, left_of_lots
 from brumel.work.quantities import standards
@@ -47,8 +47,7 @@ class LotView:
     def stated(self, quantity: str) -> str:
         """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
         unit, usual = standards.UNCERTAINTY[quantity]
-        body = standards.measure(self.lot, quantity) or {}
-        u = f"± {float(body.get('u') or usual):g}" + ("\u00a0%" if unit == "%" else "")
+        u = f"± {standards.label_uncertainty(self.lot, quantity) or usual:g}" + ("\u00a0%" if unit == "%" else "")
         return f"{quantity_of(quantity).with_unit(self.nominal(quantity))} {u}"
 
     @property
@@ -154,11 +153,11 @@ def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None
     return {f"{t:g}": value for t, value in sorted(label.items())}
 
 
-def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
+def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
     """One measure of a lot, checked; faults are added to the list."""
     if new.quantity not in standards.LABELS:
         faults.append(InputError("quantity", "Choose what the solution is a standard of.", value=new.quantity))
-        return {}
+        return LotMeasure()
     label = _label(new, faults)
     families = standards.families(new.quantity)
     if label is None and new.family not in families:
@@ -176,9 +175,9 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> dict[str, Any]:
             faults.append(OutOfRange("ionic_strength_mol_l", new.strength, 0, 0.5))
     if new.quantity == "redox" and label is not None and new.against not in ELECTRODES:
         faults.append(InputError("electrode", "Say against which reference electrode the label states its value."))
-    stored: dict[str, Any] = {"family": new.family if new.family in families else "label", "label": label, "u": u}
+    family = new.family if new.family in families else "label"
     extra = {"basis": new.basis, "against": new.against, "strength": new.strength}
-    return stored | {k: v for k, v in extra.items() if v}
+    return LotMeasure(family=family, label=label, u=u, **{k: v for k, v in extra.items() if v})
 
 
 @writes("lot.add", Written)
@@ -214,7 +213,14 @@ def add_lot(w: Write, new: NewLot) -> Written:
     )
     w.session.add(lot)
     w.session.flush()
-    w.record(f"lot:{lot.id}", {"code": code, "name": name, "measures": measures})
+    w.record(
+        f"lot:{lot.id}",
+        {
+            "code": code,
+            "name": name,
+            "measures": {k: m.model_dump(mode="json", exclude_unset=True) for k, m in measures.items()},
+        },
+    )
     return Written(str(lot.id))
 
 

@@ -16,6 +16,7 @@ from brumel.core.verdict import Limits, Tolerance
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SettlingSpec
 from brumel.store.tables import Lot, Probe
+from brumel.store.typed_json import RunConditions
 from brumel.work.quantities import standards
 
 
@@ -24,13 +25,8 @@ class RunContext:
     """What a probe stands in besides its cup: its own record, the run's conditions, the meter's settings."""
 
     probe: Probe
-    conditions: Mapping[str, Any] = field(default_factory=dict)
+    conditions: RunConditions = field(default_factory=RunConditions)
     settings: Mapping[str, Any] = field(default_factory=dict)
-
-    def number(self, name: str, usual: float) -> float:
-        """A condition as a number."""
-        value = self.conditions.get(name)
-        return usual if value is None else float(value)
 
     def setting(self, name: str, usual: float) -> float:
         """A setting of the meter as a number."""

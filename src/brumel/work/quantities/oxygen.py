@@ -17,7 +17,7 @@ from brumel.work.quantities.base import CupReading, Quantity, RunContext, Signal
 
 def pressure_hpa(case: RunContext) -> float:
     """The station's pressure of this run [hPa]."""
-    return case.number("pressure_hpa", STANDARD_PRESSURE_HPA)
+    return case.conditions.pressure_hpa or STANDARD_PRESSURE_HPA
 
 
 def _local_share(at_c: float, case: RunContext) -> float:
@@ -75,7 +75,7 @@ class Oxygen(Quantity):
         if seen.case.probe.kind != "optical" and seen.step.vessel == "saturated_water":
             raised.append(suspicion.still_water(seen.trace.t_s, seen.trace.signal))
         limit = seen.method.judged_by().get("air_water")
-        water = seen.case.conditions.get("water_c")
+        water = seen.case.conditions.water_c
         if saturated and water is not None and isinstance(limit, Tolerance) and seen.settling.elapsed_s >= 10:
             raised.append(suspicion.air_water_apart(seen.at_c, float(water), limit.value))
         return raised

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from brumel.core import conductivity, ions, redox
@@ -15,6 +13,7 @@ from brumel.core.ph import BUFFERS, Buffer, buffer_ph, label_buffer
 from brumel.core.ph.buffers import find_buffer
 from brumel.methods import StepSpec
 from brumel.store.tables import Lot, Probe
+from brumel.store.typed_json import LotMeasure
 
 #: Quantities a solution can be a standard of, with the unit and the limits of its label.
 LABELS: dict[str, tuple[str, float, float]] = {
@@ -59,10 +58,21 @@ def families(quantity: str) -> dict[str, str]:
     return {}
 
 
-def measure(lot: Lot, quantity: str) -> dict[str, Any] | None:
+def measure(lot: Lot, quantity: str) -> LotMeasure | None:
     """What the lot is for this quantity, None where it is no standard of it."""
-    stored: dict[str, Any] | None = lot.measures.get(quantity)
-    return stored
+    return lot.measures.get(quantity)
+
+
+def family(lot: Lot, quantity: str) -> str:
+    """The table a lot belongs to, empty where it is no standard of the quantity."""
+    stored = measure(lot, quantity)
+    return stored.family if stored else ""
+
+
+def label_uncertainty(lot: Lot, quantity: str) -> float:
+    """The expanded uncertainty the label states, in the quantity's unit of uncertainty; 0 where it states none."""
+    stored = measure(lot, quantity)
+    return stored.u or 0.0 if stored else 0.0
 
 
 def fits(lot: Lot, step: StepSpec, quantity: str, probe: Probe | None = None) -> bool:
@@ -78,18 +88,14 @@ def is_made_as(lot: Lot, kind: str) -> bool:
     return {"combined": len(lot.measures) > 1, "tablet": lot.container == "tablet"}.get(kind, True)
 
 
-def _label(body: dict[str, Any]) -> dict[float, float] | None:
-    return {float(t): float(v) for t, v in body["label"].items()} if body.get("label") else None
-
-
 def buffer_of(lot: Lot) -> Buffer:
     """The buffer table of a pH lot, its own label before its family's."""
     body = measure(lot, "ph")
     if body is None:
         raise InputError("solution", f"{lot.code} is not a pH buffer.")
-    if label := _label(body):
-        return label_buffer(lot.code, f"{lot.name} ({lot.code})", label, float(body["u"]))
-    return find_buffer(body["family"])
+    if label := body.label_table:
+        return label_buffer(lot.code, f"{lot.name} ({lot.code})", label, body.u or 0.0)
+    return find_buffer(body.family)
 
 
 def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = None) -> float:
@@ -102,13 +108,13 @@ def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = N
         raise InputError("solution", f"{lot.code} is not a standard for this probe.")
     if quantity == "ph":
         return float(buffer_ph(buffer_of(lot), temperature_c))
-    label = _label(body)
+    label = body.label_table
     if label:
         labelled = _from_label(lot, quantity, label, temperature_c)
     elif quantity == "conductivity":
-        return float(conductivity.standard_us_cm(str(body["family"]), temperature_c))
+        return float(conductivity.standard_us_cm(body.family, temperature_c))
     elif quantity == "redox":
-        return _redox(str(body["family"]), temperature_c, probe)
+        return _redox(body.family, temperature_c, probe)
     else:
         labelled = 0.0
     if quantity in ("nitrate", "ammonium"):
@@ -134,9 +140,9 @@ def _redox(family: str, temperature_c: float, probe: Probe | None) -> float:
     return float(redox.expected_mv(against_hydrogen, electrode, temperature_c))
 
 
-def _reference_shift(body: dict[str, Any], temperature_c: float, probe: Probe | None) -> float:
+def _reference_shift(body: LotMeasure, temperature_c: float, probe: Probe | None) -> float:
     """A label states its value against one reference electrode; the probe may have another [mV]."""
-    stated = str(body.get("against") or "agcl-3m")
+    stated = body.against or "agcl-3m"
     electrode = probe.reference_electrode if probe and probe.reference_electrode else stated
     if electrode == stated:
         return 0.0
@@ -144,15 +150,15 @@ def _reference_shift(body: dict[str, Any], temperature_c: float, probe: Probe | 
     return float(half(stated, temperature_c)) - float(half(electrode, temperature_c))
 
 
-def activity(stated_mg_l: float, body: dict[str, Any], quantity: str) -> float:
+def activity(stated_mg_l: float, body: LotMeasure, quantity: str) -> float:
     """The activity of an ion standard [mg/L as N]; a concentration is converted with Davies' equation from its recipe.
 
     `basis` "activity" is taken as it is; `strength` is the recipe's ionic strength [mol/L], else that of the salt alone.
     """
-    if body.get("basis") == "activity":
+    if body.basis == "activity":
         return stated_mg_l
     molar = stated_mg_l / 1000 / NITROGEN_G_MOL
-    strength = float(body.get("strength") or molar)
+    strength = body.strength or molar
     return stated_mg_l * float(ions.activity_coefficient(min(strength, 0.5)))
 
 
@@ -163,27 +169,26 @@ def nominal(lot: Lot, quantity: str, probe: Probe | None = None) -> float:
         raise InputError("solution", f"{lot.code} is not a standard for this probe.")
     if quantity == "ph":
         return buffer_of(lot).nominal_ph
-    if label := _label(body):
+    if label := body.label_table:
         at = min(label, key=lambda t: abs(t - 25.0))
         if quantity in ("nitrate", "ammonium"):
             return label[at]
         return value(lot, quantity, at, probe)
     if quantity == "conductivity":
-        return conductivity.find_standard(str(body["family"])).nominal_us_cm
+        return conductivity.find_standard(body.family).nominal_us_cm
     return value(lot, quantity, 25.0, probe)
 
 
 def expanded_uncertainty(lot: Lot, quantity: str, at_value: float) -> float:
     """Expanded uncertainty (k = 2) of the lot at a value, in the quantity's unit."""
-    body = measure(lot, quantity) or {}
     unit, usual = UNCERTAINTY[quantity]
-    stated = float(body.get("u") or usual)
+    stated = label_uncertainty(lot, quantity) or usual
     return stated / 100 * abs(at_value) if unit == "%" else stated
 
 
 def table_name(lot: Lot, quantity: str) -> str:
     """Which table counts for the lot, in words."""
-    body = measure(lot, quantity) or {}
-    if body.get("label"):
-        return "its own label"
-    return families(quantity).get(str(body.get("family")), str(body.get("family", "")))
+    body = measure(lot, quantity)
+    if body is None:
+        return ""
+    return "its own label" if body.label else families(quantity).get(body.family, body.family)

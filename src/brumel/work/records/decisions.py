@@ -15,6 +15,7 @@ from brumel.core import drift
 from brumel.core.working import Working
 from brumel.store.records import Closing, Decision
 from brumel.store.tables import Reading, Visit
+from brumel.store.typed_json import CheckedCup
 from brumel.work.bench import closing_checks
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.rounds.sheet.plausibility import limited
@@ -89,9 +90,9 @@ def _effect(session: Session, closing_check: Closing, decision: str, r: Reading)
     return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
 
 
-def _at(checks: Sequence[dict[str, Any]], value: float, end_s: float, relative: bool) -> drift.StandardCheck:
+def _at(checks: Sequence[CheckedCup], value: float, end_s: float, relative: bool) -> drift.StandardCheck:
     """The closing error at a reading's own level: proportional for relative scales, along the line between two cups."""
-    pairs = sorted((float(c["expected"]), float(c["read"])) for c in checks)
+    pairs = sorted((c.expected, c.read) for c in checks)
     if relative:
         shares = [read / expected - 1 for expected, read in pairs if expected]
         share = sum(shares) / len(shares) if shares else 0.0

@@ -12,6 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.conductivity import to_reference
+from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l
 from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
@@ -177,7 +178,7 @@ def _liquid(session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor) -> L
     step, order = steps[dip.step], list(steps).index(dip.step)
     at = _temperature(at, step, order, probe_sensor, probe, body)
     if step["vessel"] in ("saturated_air", "saturated_water"):
-        pressure = float(run.conditions.get("pressure_hpa") or 1013.25)
+        pressure = run.conditions.pressure_hpa or STANDARD_PRESSURE_HPA
         share = 100 * float(saturation_mg_l(at, 0.0, pressure)) / float(saturation_mg_l(at))
         return Liquid(at, oxygen_percent=share, vessel=step["vessel"])
     if step["vessel"] == "reference":

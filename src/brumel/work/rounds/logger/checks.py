@@ -132,7 +132,7 @@ def in_standard(session: Session, series: LoggerSeries) -> tuple[float, float] |
     newest = session.scalar(query.order_by(Closing.at).limit(1))
     if newest is None or not newest.checks or newest.probe.quantity != series.quantity:
         return None
-    return float(newest.checks[0]["read"]), float(newest.checks[0]["expected"])
+    return newest.checks[0].read, newest.checks[0].expected
 
 
 def of_service(session: Session, row: LoggerCheck) -> EffectOnSeries:

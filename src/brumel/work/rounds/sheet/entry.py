@@ -14,6 +14,7 @@ from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
+from brumel.store.typed_json import RunConditions
 from brumel.work import kit
 from brumel.work.bench.points import add_typed, check_typed
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
@@ -220,7 +221,7 @@ def type_on(
         if line.probe.meter_id not in settings:
             taken = kit.last_settings(w.session, line.probe.meter_id)
             settings[line.probe.meter_id] = taken.settings if taken else {}
-        stated = {"pressure_hpa": sheet.water.pressure_hpa}
+        stated = RunConditions(pressure_hpa=sheet.water.pressure_hpa)
         ready.append((line, quantity, RunContext(line.probe, stated, settings[line.probe.meter_id]), row))
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from brumel.core import believability as belief
 from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit
+from brumel.store.typed_json import RunConditions
 from brumel.work import kit
 from brumel.work.desk import NotFound, Write, object_id
 from brumel.work.quantities.base import RunContext
@@ -129,7 +130,7 @@ def rework(
     )
     shown = entered != quantity.native
     taken = kit.last_settings(session, row.probe.meter_id, before=row.at)  # as the meter was set when it was read
-    case = RunContext(row.probe, {"pressure_hpa": whole.water.pressure_hpa}, taken.settings if taken else {})
+    case = RunContext(row.probe, RunConditions(pressure_hpa=whole.water.pressure_hpa), taken.settings if taken else {})
     signal = quantity.entries[entered].to_signal(raw, temperature_c, case) if entered in quantity.entries else raw
     kept = row.calibration
     fit = kit.restored(kept) if kept else quantity.ideal(row.probe)

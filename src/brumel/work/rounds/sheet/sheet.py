@@ -137,7 +137,7 @@ def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
     """
     if calibration.signal == signal:
         return True
-    return quantity.quantity != "ph" and not calibration.run.conditions.get("adjusted")
+    return quantity.quantity != "ph" and not calibration.run.conditions.adjusted
 
 
 def standard_u(session: Session, quantity: str, calibration: Calibration | None) -> float:
@@ -146,8 +146,5 @@ def standard_u(session: Session, quantity: str, calibration: Calibration | None)
     if calibration is None or not calibration.run.cups:
         return usual
     ids = [uuid.UUID(v) for v in calibration.run.cups.values()]
-    stated = [
-        float((standards.measure(lot, quantity) or {}).get("u") or 0.0)
-        for lot in session.scalars(select(Lot).where(Lot.id.in_(ids)))
-    ]
+    stated = [standards.label_uncertainty(lot, quantity) for lot in session.scalars(select(Lot).where(Lot.id.in_(ids)))]
     return max(stated, default=0.0) / 2 or usual
