@@ -20,8 +20,6 @@ from brumel import chores
 from brumel.config import Config, ConfigError, sqlalchemy_url
 from brumel.core.errors import InputError
 from brumel.store.cluster import Cluster, ClusterError, free_port
-from brumel.work import demo as work_demo
-from brumel.work import simulator as work_simulator
 
 DEFAULT_PORT = 8420
 out = Console(stderr=False, highlight=False)
@@ -41,8 +39,7 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
     """Start everything with demo data: database, simulated meter, web server on 127.0.0.1."""
     from brumel.store.migrate import migrate
     from brumel.store.sessions import make_engine, make_sessions
-
-    pass
+    from brumel.work import demo as work_demo
     from brumel.work.desk import Desk
 
     cluster = Cluster("demo")
@@ -197,8 +194,7 @@ def migrate_command() -> None:
 def meter(parent: int | None, every: float) -> None:
     """Run the simulated meter inside Brumel: it stores what its probes show."""
     from brumel.store.sessions import make_engine, make_sessions
-
-    pass
+    from brumel.work import simulator as work_simulator
     from brumel.work.desk import Desk
 
     engine = make_engine(_config().database_url, pool_size=2)
@@ -222,8 +218,7 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
     """Run a simulated meter on a TCP port that speaks the link's protocol (SDI-12)."""
     from brumel.meters.port import serve as serve_port
     from brumel.store.sessions import make_engine, make_sessions
-
-    pass
+    from brumel.work import simulator as work_simulator
     from brumel.work.desk import Desk
 
     desk = Desk(make_sessions(make_engine(_config().database_url, pool_size=3)))

@@ -9,16 +9,21 @@ import subprocess
 import sys
 import time
 import urllib.request
+import uuid
+from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from brumel.config import sqlalchemy_url
 from brumel.store.cluster import free_port
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.work import simulator
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import Desk
+from tests.conftest import do
 from tests.work.helpers import Things
 
 AXE = (Path(__file__).parent / "vendor/axe.min.js").read_text("utf-8")
@@ -32,24 +37,37 @@ def pytest_collection_modifyitems(items):
 
 
 class Brumel:
-    """One running Brumel: web server and meter, which can be killed and started again on the same database."""
+    """One running Brumel: web server and meter. It serves every test of a worker, each on a database of its own."""
 
-    def __init__(self, url: str, pace: float) -> None:
+    def __init__(self, server: str) -> None:
+        self._server, self._name = server, f"browser_{uuid.uuid4().hex[:12]}"
+        self.url = sqlalchemy_url(server.rsplit("/", 1)[0] + "/" + self._name)
         self.port = free_port()
         self.base = f"http://127.0.0.1:{self.port}"
         self.env = os.environ | {
-            "DATABASE_URL": url,
+            "DATABASE_URL": self.url,
             "BRUMEL_SECRET_KEY": "b" * 40,
             "BRUMEL_DEMO": "1",
             "BRUMEL_PLAIN_HTTP": "1",
         }
-        engine = make_engine(url, pool_size=2)
-        self.desk = Desk(make_sessions(engine))
-        self.engine = engine
+        self.children: list[subprocess.Popen] = []
+
+    def begin(self, template: str, pace: float = 14) -> None:
+        """A fresh copy of the template under the name the server knows; the server itself goes on, or starts."""
+        do(self._server, f"drop database if exists {self._name} with (force)")
+        do(self._server, f"create database {self._name} template {template}")
+        self.engine = make_engine(self.url, pool_size=2)
+        self.desk = Desk(make_sessions(self.engine))
         with self.desk.sessions.begin() as session:
             simulator.set_truth(session, "clock", {"pace": pace})
         self.things = Things(self.desk)
-        self.children: list[subprocess.Popen] = []
+        if len(self.children) != 2 or any(child.poll() is not None for child in self.children):
+            self.kill()
+            self.start()
+
+    def end(self) -> None:
+        self.kill()
+        do(self._server, f"drop database if exists {self._name} with (force)")
 
     def start(self) -> None:
         line = [sys.executable, "-m", "brumel.cli"]
@@ -69,26 +87,30 @@ class Brumel:
 
     def kill(self, how: int = signal.SIGKILL) -> None:
         for child in self.children:
-            os.killpg(child.pid, how)
+            with suppress(ProcessLookupError):
+                os.killpg(child.pid, how)
             child.wait()
         self.children = []
 
 
+@pytest.fixture(scope="session")
+def running(server) -> Iterator[Brumel]:
+    one = Brumel(server)
+    yield one
+    one.end()
+
+
 @pytest.fixture
-def brumel(present_url):
-    running = Brumel(present_url, pace=14)
-    running.start()
+def brumel(running, present_template):
+    running.begin(present_template)
     yield running
-    running.kill()
     running.engine.dispose()
 
 
 @pytest.fixture
-def told(told_url):
-    running = Brumel(told_url, pace=14)
-    running.start()
+def told(running, told_template):
+    running.begin(told_template)
     yield running
-    running.kill()
     running.engine.dispose()
 
 

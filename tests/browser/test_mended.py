@@ -3,6 +3,7 @@
 import os
 import re
 import signal
+import time
 import uuid
 from datetime import UTC, datetime, timedelta
 
@@ -12,9 +13,10 @@ from sqlalchemy import func, select, update
 
 from brumel.store.logger import LoggerDecision
 from brumel.store.tables import Dip, SignIn, Visit
-from brumel.work import kit, rounds
+from brumel.work import bench, kit, rounds
 from brumel.work.link import samples
 from brumel.work.rounds import calendar, outings
+from tests.browser.test_stories import settled
 from tests.work import helpers as h
 
 READY = "This page is kept: it opens without one."
@@ -250,3 +252,21 @@ def test_questions_on_a_live_sheet_come_and_go_with_the_readings(brumel, open_pa
     shows("A1", -11.0, 60)  # about pH 7.2
     expect(speak).to_be_empty()
     expect(reason).to_be_hidden()
+
+
+def test_a_press_on_its_way_is_not_lost_when_the_page_would_be_read_afresh(brumel, open_page):
+    """Another takes the point while the press is on its way; the page that comes says so."""
+    page = open_page(brumel.base)
+    run = h.start(brumel.desk, brumel.things)
+    bench.dip(brumel.desk, brumel.things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    page.goto(f"/bench/runs/{run}")
+    settled(page)
+
+    def another_is_first(route):
+        bench.accept(brumel.desk, brumel.things.ilka, h.key(), run_id=run, step="neutral", turn=0)
+        time.sleep(4)  # the page hears of it meanwhile
+        route.continue_()
+
+    page.route("**/accept/*", another_is_first)
+    page.get_by_role("button", name="Accept this point").click()
+    expect(page.get_by_text("another window")).to_be_visible()

@@ -1,9 +1,9 @@
 // The calibration session's page: follows the timers of every cup; the page is read afresh when another probe wants a hand.
+import { readAfresh } from "./afresh.js";
 
 const root = document.querySelector("[data-session]");
 const says = document.querySelector("[data-session-says]");
 const started = new Map();
-let isLeaving = false; // whoever has pressed a button is on the way: reading the page afresh would lose the press
 
 const clock = (seconds) => {
   const whole = Math.max(0, Math.floor(seconds));
@@ -28,7 +28,7 @@ const look = async () => {
     const found = await answer.json();
     const moved = found.lines.map(show).some(Boolean) || found.turn !== root.dataset.turn;
     says.textContent = "";
-    if (moved && !isLeaving) window.location.reload();
+    if (moved) readAfresh();
   } catch {
     says.textContent = "No line to Brumel; the timers go on, nothing that was read is lost.";
   }
@@ -41,14 +41,6 @@ const tick = () => {
   }
 };
 
-for (const act of ["click", "submit"]) {
-  document.addEventListener(act, (event) => {
-    if (act === "submit" || event.target.closest?.("a[href]")) isLeaving = true;
-  });
-}
-window.addEventListener("pageshow", () => {
-  isLeaving = false;
-});
 look();
 setInterval(look, 2000);
 setInterval(tick, 500);

@@ -1,4 +1,5 @@
 // The live page: listens to server-sent events, shows the judgement made in Python, offers accepting when settled.
+import { isOnTheWay, readAfresh } from "./afresh.js";
 import { drawStrip } from "./strip.js";
 
 const root = document.querySelector("[data-strip]");
@@ -98,7 +99,7 @@ const speak = (suspicions) => {
 let refreshed = 0;
 const refresh = async () => {
   const places = document.querySelectorAll("[data-refresh]");
-  if (!places.length || Date.now() - refreshed < 8000) return;
+  if (!places.length || isOnTheWay() || Date.now() - refreshed < 8000) return;
   refreshed = Date.now();
   const answer = await fetch(window.location.href, { headers: { Accept: "text/html" } });
   if (!answer.ok) return;
@@ -161,6 +162,6 @@ if (root.dataset.stream) {
   });
   source.addEventListener("moved", () => {
     source.close();
-    window.location.reload();
+    readAfresh();
   });
 }
