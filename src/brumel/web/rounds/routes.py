@@ -57,16 +57,17 @@ def past_drawn(
     top = min(site.depths, default=None)
     depths = (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
     seasons = site_history.seasons(session, site.id, quantities, now, depths)
+    readings = rounds.standings(session, site.id, quantities, count, depths=depths, bare=True)
+    spans = site_history.spans(session, readings)
     drawn = {}
-    for quantity in quantities:
-        rows = rounds.standing(session, site.id, quantity, count, depths=depths, bare=True)
+    for quantity, rows in readings.items():
         drawn[quantity] = site_drawings.last_readings(
             rows,
             site.ranges.get(quantity, {}),
             now,
             site.zone,
             site.limits.get(quantity, {}),
-            site_history.spans(session, rows),
+            spans[quantity],
             seasons[quantity],
         )
     return drawn
@@ -87,7 +88,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
-        known = [q for q in quantity_names.NAMES if q in usual or rounds.standing(session, site.id, q, 1)]
+        known = list(quantity_names.NAMES)
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
         past = past_drawn(session, site, known, SPANS[span][1])

@@ -30,7 +30,7 @@ def contradictions_for(
 
 def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
     """The lots that may stand in this cup: those in date first, opened ones first, then by how near they are."""
-    installation = [v for v in lots if standards.fits(v.lot, step, probe.quantity, probe)]
+    fitting = [v for v in lots if standards.fits(v.lot, step, probe.quantity, probe)]
     low, high = step.between or (0.0, 0.0)
     # The nearest general standard comes first for a cell, not the middle of a wide range.
     middle = 1413.0 if probe.quantity == "conductivity" else (low + high) / 2
@@ -40,7 +40,7 @@ def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> lis
         apart = abs(standards.nominal(v.lot, probe.quantity, probe) - middle)
         return (len(v.objections), combined != (step.made_as == "combined"), apart, v.lot.opened_at is None)
 
-    return sorted(installation, key=rank)
+    return sorted(fitting, key=rank)
 
 
 def usual_cups(offers: Mapping[str, Sequence[kit.LotView]], before: Mapping[str, str]) -> dict[str, str]:

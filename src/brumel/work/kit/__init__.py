@@ -3,6 +3,7 @@
 from brumel.work.kit.calibrations import (
     first_gain,
     last_usable,
+    last_usables,
     latest_calibration,
     recent_calibrations,
     restored,
@@ -39,7 +40,6 @@ from brumel.work.kit.maintenance import (
     set_interval,
     set_wait,
     wait_h,
-    waits,
 )
 from brumel.work.kit.meters import (
     LINKS,
@@ -57,6 +57,7 @@ from brumel.work.kit.meters import (
     retired_meters,
     save_meter,
     settings_history,
+    settings_of,
     token_hash,
 )
 from brumel.work.kit.methods import (
@@ -92,6 +93,7 @@ from brumel.work.kit.probes import (
     open_run,
     open_runs,
     present_dip,
+    present_dips,
     probe_of,
     probes_in_service,
     retired_probes,
@@ -148,6 +150,7 @@ __all__ = [
     "last_run",
     "last_settings",
     "last_usable",
+    "last_usables",
     "latest_calibration",
     "left_of_lots",
     "life_of_probe",
@@ -172,6 +175,7 @@ __all__ = [
     "open_run",
     "open_runs",
     "present_dip",
+    "present_dips",
     "probe_of",
     "probes_in_service",
     "raise_faults",
@@ -196,6 +200,7 @@ __all__ = [
     "set_limit",
     "set_wait",
     "settings_history",
+    "settings_of",
     "settle_times",
     "spares",
     "token_hash",
@@ -203,6 +208,5 @@ __all__ = [
     "trusts",
     "unit_of",
     "wait_h",
-    "waits",
     "waits_for",
 ]

@@ -5,12 +5,14 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
-from sqlalchemy import ColumnElement, Double, func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, Double, Select, func, select
+from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.fitness import Fitted
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Maintenance, Point, Probe, Run
+from brumel.work.kit.probes import of_each
 from brumel.work.quantities.book import quantity_of
 
 
@@ -42,7 +44,7 @@ def first_gain(session: Session, probe: Probe, now: datetime) -> float | None:
     return session.scalar(query.order_by(Calibration.at).limit(1))
 
 
-def _standing() -> ColumnElement[bool]:
+def stands() -> ColumnElement[bool]:
     """Calibrations that nothing has taken the place of."""
     return (
         ~select(CalibrationWithdrawal.calibration_id)
@@ -53,7 +55,7 @@ def _standing() -> ColumnElement[bool]:
 
 def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime | None = None) -> Calibration | None:
     """The newest standing calibration of a probe, whatever its outcome."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id, _standing())
+    query = select(Calibration).where(Calibration.probe_id == probe_id, stands())
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
@@ -63,7 +65,7 @@ def last_usable(
     session: Session, probe_id: uuid.UUID, *, full: bool = False, before: datetime | None = None
 ) -> Calibration | None:
     """The newest calibration that may back readings; with `full`, one that measured a slope."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, _standing())
+    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, stands())
     if full:
         quantity = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
         if quantity == "ph":
@@ -71,6 +73,18 @@ def last_usable(
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+
+
+def last_usables(session: Session, probe_ids: Sequence[uuid.UUID], before: datetime) -> dict[uuid.UUID, Calibration]:
+    """The newest calibration of each probe that may back readings, with its run."""
+
+    def mine(probe_id: Any) -> Select[Any]:
+        query = select(Calibration.id).where(Calibration.probe_id == probe_id, Calibration.usable, stands())
+        return query.where(Calibration.at <= before).order_by(Calibration.at.desc())
+
+    with_run = (lazyload("*"), joinedload(Calibration.run).lazyload("*"))
+    rows = session.scalars(select(Calibration).options(*with_run).where(Calibration.id.in_(of_each(probe_ids, mine))))
+    return {row.probe_id: row for row in rows}
 
 
 def recent_calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:

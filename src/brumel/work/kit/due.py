@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
 
-from brumel.work.kit import calibrations, lots, maintenance, probes
-from brumel.work.kit.maintenance import interval_days, maintenance_history, maintenance_kinds
+from brumel.work.kit import lots, maintenance, probes, trust
+from brumel.work.kit.maintenance import interval_days, maintenance_kinds
 
 # -- the calendar
 
@@ -31,17 +31,18 @@ class Due:
 def due_items(session: Session, now: datetime) -> list[Due]:
     """Everything that falls due: calibrations, waits that end, maintenance, solutions; the earliest first."""
     items: list[Due] = []
-    for probe in probes.probes_in_service(session):
-        newest = calibrations.latest_calibration(session, probe.id, now)
-        waiting = maintenance.conditioning(session, probe, now)
+    in_service = probes.probes_in_service(session)
+    known, done = trust.facts(session, in_service, now), maintenance.last_done(session)
+    for probe in in_service:
+        newest, waiting = known[probe.id].calibration, known[probe.id].wait
         if waiting:
-            items.append(Due(f"ready-{waiting.done.id}", "ready to calibrate", probe.name, waiting.ready_at, probe.id))
+            key = f"ready-{probe.id}-{waiting.at:%Y%m%d%H%M}"
+            items.append(Due(key, "ready to calibrate", probe.name, waiting.ready_at, probe.id))
         elif newest and newest.usable:
             items.append(Due(f"calibrate-{newest.id}", "calibrate again", probe.name, newest.valid_until, probe.id))
-        done = maintenance_history(session, probe.id, 200)
         for what, spec in maintenance_kinds(probe).items():
             if every := interval_days(probe, what):
-                last = next((d.at for d in done if d.what == what), probe.in_service)
+                last = done.get((probe.id, what), probe.in_service)
                 at = last + timedelta(days=every)
                 items.append(
                     Due(f"{what}-{probe.id}-{last:%Y%m%d}", f"due to be {spec.words}", probe.name, at, probe.id)

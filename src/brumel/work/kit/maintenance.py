@@ -6,8 +6,9 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
@@ -33,8 +34,13 @@ def last_maintenance(session: Session, probe_id: uuid.UUID, before: datetime) ->
 
 def maintenance_words(probe: Probe, done: Maintenance) -> tuple[str, str]:
     """What was done and what the probe does meanwhile, in words."""
-    spec = load_maintenance().get(probe.quantity, {}).get(done.what)
-    return (spec.words, spec.meanwhile) if spec else (done.what, "")
+    return words_of(probe, done.what)
+
+
+def words_of(probe: Probe, what: str) -> tuple[str, str]:
+    """A kind of maintenance and what the probe does meanwhile, in words."""
+    spec = load_maintenance().get(probe.quantity, {}).get(what)
+    return (spec.words, spec.meanwhile) if spec else (what, "")
 
 
 def hours_since(session: Session, probe: Probe, what: str, now: datetime) -> float | None:
@@ -146,11 +152,17 @@ def maintenance_history(session: Session, probe_id: uuid.UUID, count: int = 20) 
     return list(session.scalars(query))
 
 
+def last_done(session: Session) -> dict[tuple[uuid.UUID, str], datetime]:
+    """When each kind of maintenance was last done to each probe."""
+    query = select(Maintenance.probe_id, Maintenance.what, func.max(Maintenance.at))
+    return {(p, what): at for p, what, at in session.execute(query.group_by(Maintenance.probe_id, Maintenance.what))}
+
+
 @dataclass(frozen=True)
 class Wait:
-    """A wait that still runs: what was done, in words, what the probe does meanwhile, and when it ends."""
+    """A wait that still runs: when it began, what was done, what the probe does meanwhile, and when it ends."""
 
-    done: Maintenance
+    at: datetime
     words: str
     meanwhile: str
     ready_at: datetime
@@ -161,20 +173,23 @@ LONGEST_WAIT = timedelta(days=14)
 
 def conditioning(session: Session, probe: Probe, now: datetime) -> Wait | None:
     """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
-    return waits(session, [probe], now).get(probe.id)
+    rows = session.scalar(waits_within(now).where(Maintenance.probe_id == probe.id))
+    return running_wait(probe, rows or [], now)
 
 
-def waits(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Wait]:
-    """The waits that still run, by probe."""
-    by_id = {p.id: p for p in probes}
-    query = select(Maintenance).where(
-        Maintenance.probe_id.in_(by_id), Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT
-    )
-    waiting: dict[uuid.UUID, Wait] = {}
-    for done in session.scalars(query):
-        probe = by_id[done.probe_id]
-        hours = probe.waits.get(done.what)
-        ready = done.ready_at if hours is None else done.at + timedelta(hours=float(hours))
-        if ready > now and (done.probe_id not in waiting or ready > waiting[done.probe_id].ready_at):
-            waiting[done.probe_id] = Wait(done, *maintenance_words(probe, done), ready)
-    return waiting
+def waits_within(now: datetime) -> Select[Any]:
+    """What was done lately enough that its wait may still run, as one value: [[what, begun, ready], ...]."""
+    done = func.jsonb_build_array(Maintenance.what, Maintenance.at, Maintenance.ready_at)
+    rows = func.jsonb_agg(done).label("rows")
+    return select(rows).where(Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT)
+
+
+def running_wait(probe: Probe, rows: Sequence[tuple[str, str, str]], now: datetime) -> Wait | None:
+    """The wait that ends last among those of `waits_within`; None where none runs any more."""
+    last: Wait | None = None
+    for what, begun, usually_ready in rows:
+        at, hours = datetime.fromisoformat(begun), probe.waits.get(what)
+        ready = datetime.fromisoformat(usually_ready) if hours is None else at + timedelta(hours=float(hours))
+        if ready > now and (last is None or ready > last.ready_at):
+            last = Wait(at, *words_of(probe, what), ready)
+    return last

@@ -6,7 +6,7 @@ import hashlib
 import re
 import secrets
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -35,10 +35,18 @@ def meters_in_service(session: Session) -> list[Meter]:
 
 def last_settings(session: Session, meter_id: uuid.UUID, before: datetime | None = None) -> MeterSettings | None:
     """The settings of a meter as they were last recorded, by a moment where one is named."""
-    query = select(MeterSettings).where(MeterSettings.meter_id == meter_id)
+    return settings_of(session, [meter_id], before).get(meter_id)
+
+
+def settings_of(
+    session: Session, meter_ids: Sequence[uuid.UUID], before: datetime | None = None
+) -> dict[uuid.UUID, MeterSettings]:
+    """The settings of each of these meters as they were last recorded."""
+    query = select(MeterSettings).distinct(MeterSettings.meter_id).where(MeterSettings.meter_id.in_(meter_ids))
     if before is not None:
         query = query.where(MeterSettings.at <= before)
-    return session.scalar(query.order_by(MeterSettings.at.desc()).limit(1))
+    newest = session.scalars(query.order_by(MeterSettings.meter_id, MeterSettings.at.desc()))
+    return {row.meter_id: row for row in newest}
 
 
 def settings_history(session: Session, meter_id: uuid.UUID, count: int = 12) -> list[MeterSettings]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ARRAY, Select, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session
 
 from brumel.store.tables import Dip, Meter, Probe, ProbeInstallation, Run, RunEnd
@@ -81,4 +82,19 @@ def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[st
 
 def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
     """Where the probe stands now: its newest dip."""
-    return session.scalar(select(Dip).where(Dip.probe_id == probe_id).order_by(Dip.number.desc()).limit(1))
+    return present_dips(session, [probe_id]).get(probe_id)
+
+
+def present_dips(session: Session, probe_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, Dip]:
+    """Where each of these probes stands now."""
+    newest = of_each(
+        probe_ids, lambda probe_id: select(Dip.id).where(Dip.probe_id == probe_id).order_by(Dip.number.desc())
+    )
+    return {dip.probe_id: dip for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
+
+
+def of_each(probe_ids: Sequence[uuid.UUID], rows: Callable[[Any], Select[Any]]) -> Select[Any]:
+    """The id of the first row of each probe, by one look into an index a probe; `rows` are a probe's own, in order."""
+    wanted = select(func.unnest(literal(list(probe_ids), ARRAY(Uuid))).label("probe_id")).subquery()
+    first = rows(wanted.c.probe_id).limit(1).lateral()
+    return select(first.c.id).select_from(wanted).join(first, true())

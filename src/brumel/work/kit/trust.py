@@ -9,12 +9,13 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import ARRAY, Uuid, func, literal, select, true
-from sqlalchemy.orm import Session, lazyload
+from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core.verdict import Outcome
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, CalibrationWithdrawal, Inspection, Maintenance, Probe, ProbeInstallation
-from brumel.work.kit.maintenance import Wait, maintenance_words, waits
+from brumel.store.tables import Calibration, Inspection, Maintenance, Probe, ProbeInstallation
+from brumel.work.kit.calibrations import stands
+from brumel.work.kit.maintenance import Wait, maintenance_words, running_wait, waits_within
 
 
 @dataclass(frozen=True)
@@ -41,46 +42,42 @@ class TrustFacts:
 
 
 def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, TrustFacts]:
-    """The facts of many probes by a handful of queries, each looking up one row a probe in an index."""
-    ids = [p.id for p in probes]
-    standing = (
-        ~select(CalibrationWithdrawal.calibration_id)
-        .where(CalibrationWithdrawal.calibration_id == Calibration.id)
-        .exists()
-    )
-    looks = _newest(session, Inspection, ids)
-    calibrations = _newest(session, Calibration, ids, Calibration.at <= now, standing)
-    maintenance = _newest(session, Maintenance, ids, Maintenance.at <= now)
-    installations = _newest(session, ProbeInstallation, ids, ProbeInstallation.at <= now)
-    running = waits(session, probes, now)
-    query = (
+    """The facts of many probes by one query, which looks up one row a probe and kind of fact in an index."""
+    wanted = select(func.unnest(literal([p.id for p in probes], ARRAY(Uuid))).label("probe_id")).subquery()
+    calibrations = _newest(Calibration, wanted, Calibration.at <= now, stands())
+    looks = _newest(Inspection, wanted)
+    done = _newest(Maintenance, wanted, Maintenance.at <= now)
+    installations = _newest(ProbeInstallation, wanted, ProbeInstallation.at <= now)
+    closings = (
         select(Closing)
-        .options(lazyload("*"))
-        .where(Closing.calibration_id.in_([c.id for c in calibrations.values()]), Closing.at <= now)
-        .order_by(Closing.at)
+        .where(Closing.calibration_id == calibrations.c.id, Closing.at <= now)
+        .order_by(Closing.at.desc())
+        .limit(1)
+        .lateral()
     )
-    closings = {c.calibration_id: c for c in session.scalars(query)}
+    running = waits_within(now).where(Maintenance.probe_id == wanted.c.probe_id).lateral()
+    parts = {
+        Inspection: looks,
+        Calibration: calibrations,
+        Maintenance: done,
+        ProbeInstallation: installations,
+        Closing: closings,
+    }
+    query = select(wanted.c.probe_id, running.c.rows, *(aliased(table, part) for table, part in parts.items()))
+    joined: Any = wanted
+    for part in (*parts.values(), running):
+        joined = joined.outerjoin(part, true())
+    # What hangs on the rows (a run with its whole method) is loaded only where someone asks for it.
+    rows = session.execute(query.select_from(joined).options(lazyload("*")))
+    by_id = {p.id: p for p in probes}
     return {
-        i: TrustFacts(
-            looks.get(i),
-            calibration := calibrations.get(i),
-            maintenance.get(i),
-            running.get(i),
-            installations.get(i),
-            closings.get(calibration.id) if calibration else None,
-        )
-        for i in ids
+        probe_id: TrustFacts(look, calibration, last, running_wait(by_id[probe_id], begun or [], now), fitted, closing)
+        for probe_id, begun, look, calibration, last, fitted, closing in rows
     }
 
 
-def _newest(session: Session, table: Any, ids: Sequence[uuid.UUID], *where: Any) -> dict[uuid.UUID, Any]:
-    wanted = select(func.unnest(literal(list(ids), ARRAY(Uuid))).label("probe_id")).subquery()
-    top = (
-        select(table.id).where(table.probe_id == wanted.c.probe_id, *where).order_by(table.at.desc()).limit(1).lateral()
-    )
-    newest = select(top.c.id).select_from(wanted).join(top, true())
-    # What hangs on the rows (a run with its whole method) is loaded only where someone asks for it.
-    return {r.probe_id: r for r in session.scalars(select(table).options(lazyload("*")).where(table.id.in_(newest)))}
+def _newest(table: Any, wanted: Any, *where: Any) -> Any:
+    return select(table).where(table.probe_id == wanted.c.probe_id, *where).order_by(table.at.desc()).limit(1).lateral()
 
 
 def trust_of(session: Session, probe: Probe, now: datetime) -> Trust:
@@ -101,7 +98,7 @@ def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
         return Trust(False, words.rstrip(".") + ".", "Put it right, then inspect it again.", None, Outcome.NOT)
     if waiting:
         words = (
-            f"{waiting.words.capitalize()} {waiting.done.at:%d %b, %H:%M} UTC; {waiting.meanwhile or 'waiting'} until "
+            f"{waiting.words.capitalize()} {waiting.at:%d %b, %H:%M} UTC; {waiting.meanwhile or 'waiting'} until "
             f"{waiting.ready_at:%d %b, %H:%M} UTC."
         )
         return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
 import numpy as np
 from sqlalchemy import ColumnElement, func, select, text
@@ -54,12 +56,29 @@ def store_samples(session: Session, dip: Dip, rows: Sequence[tuple[int, float, f
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
     """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
-    query = (
-        select(Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
-        .where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
-        .order_by(Sample.seq)
+    query = select(*_COLUMNS).where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
+    return _trace(dip, session.execute(query.order_by(Sample.seq)).all())
+
+
+def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
+    """The samples of several dips, by dip."""
+    if not dips:
+        return {}
+    rows: dict[uuid.UUID, list[Any]] = {dip.id: [] for dip in dips}
+    query = select(Sample.dip_id, *_COLUMNS).where(
+        Sample.dip_id.in_(rows),
+        Sample.at >= min(dip.started_at for dip in dips),
+        Sample.at <= max(dip.started_at for dip in dips) + LONGEST_DIP,
     )
-    rows = session.execute(query).all()
+    for dip_id, *row in session.execute(query.order_by(Sample.seq)):
+        rows[dip_id].append(row)
+    return {dip.id: _trace(dip, rows[dip.id]) for dip in dips}
+
+
+_COLUMNS = (Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
+
+
+def _trace(dip: Dip, rows: Sequence[Any]) -> Trace:
     columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
     return Trace(
         np.array(columns[0], dtype=np.int64),

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Lot, Point, Reading
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.records.decisions import (
@@ -16,7 +17,6 @@ from brumel.work.records.decisions import (
     decision_of,
     follow_up,
     lock_subject,
-    only_standing,
     take_turns,
     write_decision,
 )
@@ -35,7 +35,7 @@ def touched_by_lot(session: Session, lot_id: uuid.UUID) -> tuple[list[Calibratio
 
 def _resting(session: Session, ids: Sequence[uuid.UUID]) -> list[Reading]:
     query = select(Reading).where(Reading.calibration_id.in_(ids))
-    return list(session.scalars(only_standing(query).order_by(Reading.at)))
+    return list(session.scalars(query.where(is_standing()).order_by(Reading.at)))
 
 
 def touched(session: Session, kind: str, subject: uuid.UUID) -> tuple[list[Calibration], list[Reading]]:

@@ -6,14 +6,14 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Session
 
 from brumel.core import drift
 from brumel.core.working import Working
 from brumel.store.records import Closing, Decision
+from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Visit
 from brumel.store.typed_json import CheckedCup
 from brumel.work.bench import closing_checks
@@ -40,13 +40,6 @@ class EffectOnReadings:
     working: Working | None
 
 
-def only_standing(query: Any) -> Any:
-    newer = aliased(Reading)
-    return query.where(
-        ~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists()
-    )
-
-
 def span(session: Session, closing_check: Closing) -> list[Reading]:
     """The standing readings the closing check decides about: of this probe and calibration, since it last held."""
     opened = opens(session, closing_check)
@@ -57,7 +50,7 @@ def span(session: Session, closing_check: Closing) -> list[Reading]:
         Reading.at <= closing_check.at,
         Reading.quantity == closing_check.probe.quantity,
     )
-    return list(session.scalars(only_standing(query).order_by(Reading.at)))
+    return list(session.scalars(query.where(is_standing()).order_by(Reading.at)))
 
 
 def opens(session: Session, closing_check: Closing) -> datetime:
@@ -223,8 +216,8 @@ def reopen(w: Write, *, decision_id: str, reason: str, name: str) -> Written:
     write_decision(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
     done = []
     query = select(Reading).where(Reading.decision_id == old.id)
-    take_turns(w, list(w.session.scalars(only_standing(query))))
-    for row in list(w.session.scalars(only_standing(query))):
+    take_turns(w, list(w.session.scalars(query.where(is_standing()))))
+    for row in list(w.session.scalars(query.where(is_standing()))):
         before = w.session.scalar(
             select(Reading)
             .where(Reading.root_id == row.root_id, Reading.version < row.version)

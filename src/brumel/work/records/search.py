@@ -13,6 +13,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased
 
 from brumel.core.believability import Flag
+from brumel.store.standing import is_standing
 from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Lot, Point, Reading, User
 from brumel.work.desk import NotAllowed, NotFound, object_id
 from brumel.work.records import reading_rows
@@ -40,8 +41,7 @@ class Search:
 
 
 def _query(search: Search) -> Select[Reading]:
-    newer = select(Reading.id).where(Reading.root_id == _outer.root_id, Reading.version > _outer.version)
-    query = select(_outer).where(~newer.exists())
+    query = select(_outer).where(is_standing(_outer))
     if search.site_id:
         query = query.where(_outer.site_id == search.site_id)
     if search.quantity:

@@ -11,9 +11,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, aliased
 
 from brumel.store.records import Closing, Decision, Signature, Unsigned
+from brumel.store.standing import is_standing
 from brumel.store.tables import Reading
 from brumel.work.desk import MovedOn, Refused, Write, lead_signs, object_id, writes
-from brumel.work.records.decisions import only_standing
 
 # -- the lead's queue
 
@@ -70,7 +70,7 @@ def sign(w: Write, *, readings: Sequence[str], name: str) -> Signed:
         raise Refused("Nothing is ticked. Tick the readings you have looked at.")
     if len(ids) > 500:
         raise Refused("Sign 500 at once at most.")
-    rows = list(w.session.scalars(only_standing(select(Reading).where(Reading.id.in_(ids)))))
+    rows = list(w.session.scalars(select(Reading).where(Reading.id.in_(ids), is_standing())))
     if len(rows) != len(ids):
         raise MovedOn("One of these readings has a newer version. You now see it; nothing was signed.")
     have = set(w.session.scalars(select(Signature.reading_id).where(Signature.reading_id.in_(ids))))

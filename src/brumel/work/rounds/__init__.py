@@ -1,13 +1,13 @@
 """Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
 from brumel.work.rounds.sheet.corrections import correct
-from brumel.work.rounds.sheet.entry import Typed, add_probe, dip, notes, say, start_visit, type_readings
+from brumel.work.rounds.sheet.entry import Typed, add_probe, dip, say, start_visit, type_readings
 from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.recording import BY_HAND, by_hand, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
-from brumel.work.rounds.sheet.sheet import backing, conditions, of_visit, sheet_of_visit, standard_u, visit_of
-from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing
+from brumel.work.rounds.sheet.sheet import of_visit, sheet_of_visit, visit_of
+from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing, standings
 
 __all__ = [
     "BY_HAND",
@@ -19,14 +19,11 @@ __all__ = [
     "SheetValue",
     "Typed",
     "add_probe",
-    "backing",
     "by_hand",
-    "conditions",
     "correct",
     "dip",
     "judge_sheet",
     "latest",
-    "notes",
     "of_visit",
     "past_values",
     "reading",
@@ -34,8 +31,8 @@ __all__ = [
     "sheet_of_visit",
     "site_of",
     "sites_by_client",
-    "standard_u",
     "standing",
+    "standings",
     "start_visit",
     "take",
     "take_all",

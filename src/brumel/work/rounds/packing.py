@@ -225,7 +225,8 @@ def settings(session: Session, outing: Outing, now: datetime) -> list[Settings]:
 def unseen(session: Session, outing: Outing, meters: Iterable[Meter]) -> list[Meter]:
     """Those of these meters whose settings nobody checked before this outing, or whose settings changed since."""
     once = {m.id: m for m in meters}.values()
-    return [m for m in once if _confirmed(outing, kit.last_settings(session, m.id)) is None]
+    recorded = kit.settings_of(session, [m.id for m in once])
+    return [m for m in once if _confirmed(outing, recorded.get(m.id)) is None]
 
 
 def _confirmed(outing: Outing, taken: MeterSettings | None) -> dict[str, str] | None:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import ARRAY, ColumnElement, Interval, String, extract, func, literal, select, true
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy import ARRAY, ColumnElement, Interval, String, extract, func, literal, select, true, union_all
+from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.store.records import Closing
+from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Reading, Visit
 from brumel.work.rounds.sheet.sheet import of_visit
 
@@ -38,34 +39,39 @@ class Span:
     state: str
 
 
-def spans(session: Session, readings: Sequence[Reading]) -> list[Span]:
-    """The spans the readings lie in, oldest first."""
-    states: dict[uuid.UUID, str] = {}
-    for r in readings:
-        if r.calibration_id is not None and r.backing in WORST:
-            before = states.get(r.calibration_id, WORST[0])
-            states[r.calibration_id] = max(before, r.backing, key=WORST.index)
-    if not states:
-        return []
+def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[str, list[Span]]:
+    """The spans the readings of each quantity lie in, oldest first."""
+    states: dict[str, dict[uuid.UUID, str]] = {quantity: {} for quantity in readings}
+    for quantity, rows in readings.items():
+        worst = states[quantity]
+        for r in rows:
+            if r.calibration_id is not None and r.backing in WORST:
+                worst[r.calibration_id] = max(worst.get(r.calibration_id, WORST[0]), r.backing, key=WORST.index)
+    wanted = {calibration for worst in states.values() for calibration in worst}
+    if not wanted:
+        return {quantity: [] for quantity in readings}
     closed = (
         select(Closing.calibration_id, func.max(Closing.at).label("at")).group_by(Closing.calibration_id).subquery()
     )
     query = (
         select(Calibration.id, Calibration.number, Calibration.at, func.coalesce(closed.c.at, Calibration.valid_until))
         .outerjoin(closed, closed.c.calibration_id == Calibration.id)
-        .where(Calibration.id.in_(states))
+        .where(Calibration.id.in_(wanted))
         .order_by(Calibration.at)
     )
-    return [Span(number, at, end, states[i]) for i, number, at, end in session.execute(query)]
+    known = session.execute(query).all()
+    return {
+        quantity: [Span(number, at, end, worst[i]) for i, number, at, end in known if i in worst]
+        for quantity, worst in states.items()
+    }
 
 
 def _counts() -> list[ColumnElement[bool]]:
-    newer = aliased(Reading)
     return [
         Reading.role == "first",
         Reading.flag != int(belief.Flag.FAIL),
         Reading.backing != "not reported",
-        ~select(newer.id).where(newer.root_id == Reading.root_id, newer.version > Reading.version).exists(),
+        is_standing(),
     ]
 
 
@@ -125,11 +131,10 @@ def by_depth(
         .join(Visit, Visit.id == Reading.visit_id)
         .where(Reading.site_id == site_id, Reading.depth_m.is_not(None), *_counts())
     )
-    depths: list[tuple[str, datetime, float, float]] = []
-    for quantity in quantities:
-        rows = session.execute(query.where(Reading.quantity == quantity).order_by(Reading.at.desc()).limit(count))
-        depths += [(q, at, float(depth), float(value)) for q, at, depth, value in rows if depth is not None]
-    return depths
+    each = [query.where(Reading.quantity == q).order_by(Reading.at.desc()).limit(count) for q in quantities]
+    rows = session.execute(union_all(*each))
+    depths = [(q, at, float(depth), float(value)) for q, at, depth, value in rows if depth is not None]
+    return sorted(depths, key=lambda row: (list(quantities).index(row[0]), -row[1].timestamp()))
 
 
 def last_profile(session: Session, site_id: uuid.UUID) -> list[Reading]:

@@ -7,9 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Outing, VisitNote
@@ -277,9 +274,3 @@ def say_on(
     w.session.flush()
     follow(w, find_visit(w.session, visit_id))
     return {**body, "note": text}
-
-
-def notes(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
-    """The notes of a visit, oldest first."""
-    query = select(VisitNote).where(VisitNote.visit_id == visit_id, VisitNote.kind == "note").order_by(VisitNote.at)
-    return list(session.scalars(query))

@@ -13,7 +13,9 @@ from brumel.core.settling import Settling
 from brumel.core.sheet import LimitOutcome, NotStated, Water
 from brumel.core.trace import Trace
 from brumel.core.working import Working
+from brumel.store.rounds import VisitNote
 from brumel.store.tables import Calibration, Dip, Probe, Reading, Visit
+from brumel.work.kit import Trust
 
 
 @dataclass(frozen=True)
@@ -51,6 +53,7 @@ class Backing:
     state: str
     words: str
     u: float
+    trust: Trust | None = None
 
 
 @dataclass(frozen=True)
@@ -98,6 +101,7 @@ class Sheet:
     conditions: Mapping[str, Any] = field(default_factory=dict)
     kept: tuple[Reading, ...] = ()
     depth_m: float | None = None
+    notes: tuple[VisitNote, ...] = ()
     follows: tuple[SheetValue, ...] = ()
     missing: tuple[NotStated, ...] = ()
 

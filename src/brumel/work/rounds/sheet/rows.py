@@ -21,7 +21,7 @@ from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import derived, parts
 from brumel.work.rounds.sheet.judging import judge_sheet, value_of
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.sheet import conditions, of_visit, standard_u
+from brumel.work.rounds.sheet.sheet import STANDARD_U, conditions, of_visit, standards_uncertainty
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 from brumel.work.rounds.sites import Past, past_values
 
@@ -81,11 +81,12 @@ def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]
     """Work out anew what rests on salt and pressure, and all that follows; returns the questions that arose."""
     rows = of_visit(w.session, of.id)
     questions: list[belief.QualityFinding] = []
+    known = conditions(w.session, of)
     for depth in {r.depth_m for r in rows}:
         group = [r for r in rows if r.depth_m == depth]
         past = past_values(w.session, of.site, before=of.at, depth_m=depth)
         lines = tuple(SheetLine(c.probe, c.role, Backing(None, None, "", "", 0.0)) for c in of.carried)
-        whole = judge_sheet(Sheet(of, lines, Water(), conditions(w.session, of), tuple(group), depth), past, w.now)
+        whole = judge_sheet(Sheet(of, lines, Water(), known, tuple(group), depth), past, w.now)
         group = [_anew(w, whole, row) for row in group]
         whole = replace(whole, kept=tuple(group))
         old = {r.quantity: r for r in group if r.parents}
@@ -136,7 +137,8 @@ def rework(
     fit = kit.restored(kept) if kept else quantity.ideal(row.probe)
     if fit is None:
         return None
-    behind = Backing(fit, kept, row.backing, row.backing_words, standard_u(session, row.probe.quantity, kept))
+    u = standards_uncertainty(session, [kept])[kept.id] if kept else STANDARD_U.get(quantity.quantity, 0.5)
+    behind = Backing(fit, kept, row.backing, row.backing_words, u)
     return value_of(
         whole.visit.site,
         row.probe,

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
-from brumel.store.tables import Calibration, Dip, Lot, Probe, Reading, Visit
+from brumel.store.tables import Calibration, Lot, Probe, Reading, Visit
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.link import samples
@@ -45,20 +45,37 @@ def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
 
 
 def conditions(session: Session, visit: Visit) -> dict[str, Any]:
-    """What is known of the air and the water of a visit: all that was said, the newest of each kept."""
-    rows = session.scalars(
-        select(VisitNote).where(VisitNote.visit_id == visit.id, VisitNote.kind == "conditions").order_by(VisitNote.at)
-    )
+    """What is known of the air and the water of a visit."""
+    return _merged(_said(session, visit.id))
+
+
+def _merged(said: Iterable[VisitNote]) -> dict[str, Any]:
+    """All that was said of the air and the water, the newest of each kept."""
     merged: dict[str, Any] = {}
-    for row in rows:
-        merged |= row.body
+    for row in said:
+        if row.kind == "conditions":
+            merged |= row.body
     return merged
+
+
+def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
+    return list(session.scalars(select(VisitNote).where(VisitNote.visit_id == visit_id).order_by(VisitNote.at)))
 
 
 def of_visit(session: Session, visit_id: uuid.UUID) -> list[Reading]:
     """The readings recorded in a visit, standing versions, in the order of a sheet."""
-    rows = session.scalars(select(Reading).where(Reading.visit_id == visit_id).order_by(Reading.version))
-    newest = {r.root_id: r for r in rows}
+    return _newest(_versions(session, visit_id))
+
+
+def _versions(session: Session, visit_id: uuid.UUID) -> list[Reading]:
+    query = select(Reading).options(
+        lazyload("*"), joinedload(Reading.by), joinedload(Reading.calibration).lazyload("*")
+    )
+    return list(session.scalars(query.where(Reading.visit_id == visit_id).order_by(Reading.version)))
+
+
+def _newest(versions: Sequence[Reading]) -> list[Reading]:
+    newest = {r.root_id: r for r in versions}
     return sorted(newest.values(), key=lambda r: (quantity_names.ORDER.get(r.quantity, 99), r.at))
 
 
@@ -67,45 +84,54 @@ def sheet_of_visit(
 ) -> Sheet:
     """The visit of that id as it stands now; `seen` cuts the trace of a dip at the sample a page had shown."""
     visit = visit_of(session, visit_id)
-    stated = conditions(session, visit)
-    kept = of_visit(session, visit.id)
-    bare = [_stands(session, visit, c.probe, c.role, now, kept, seen or {}) for c in visit.carried]
-    depth = next((line.dip.depth_m for line in bare if line.dip is not None), None)
+    said = _said(session, visit.id)
+    versions = _versions(session, visit.id)
+    kept = _newest(versions)
+    probes = [c.probe for c in visit.carried]
+    taken = {r.dip_id for r in versions}
+    dips = {
+        probe_id: dip
+        for probe_id, dip in kit.present_dips(session, [p.id for p in probes]).items()
+        if dip.visit_id == visit.id and dip.id not in taken
+    }
+    traces = samples.traces(session, list(dips.values()))
+    signals = {p.id: quantity_of(p.quantity).native for p in probes}
+    for probe_id, dip in dips.items():
+        trace = traces[dip.id] = traces[dip.id].seen_until((seen or {}).get(str(dip.id)))
+        signals[probe_id] = trace.entered_as if trace.t_s.size else dip.entered or signals[probe_id]
+    behind = backings(session, probes, signals, now)
+    lines = []
+    for carried in visit.carried:
+        probe, mine = carried.probe, tuple(r for r in kept if r.probe_id == carried.probe_id)
+        dip_here = dips.get(probe.id)
+        trace_here = traces[dip_here.id] if dip_here else None
+        lines.append(SheetLine(probe, carried.role, behind[probe.id], dip_here, trace_here, kept=mine))
+    depth = next((line.dip.depth_m for line in lines if line.dip is not None), None)
     past = past_values(session, visit.site, before=visit.at, depth_m=depth)
-    return judge_sheet(Sheet(visit, tuple(bare), Water(), stated, tuple(kept), depth), past, now)
+    notes = tuple(row for row in said if row.kind == "note")
+    whole = Sheet(visit, tuple(lines), Water(), _merged(said), tuple(kept), depth, notes)
+    return judge_sheet(whole, past, now)
 
 
-def _stands(
-    session: Session,
-    visit: Visit,
-    probe: Probe,
-    role: str,
-    now: datetime,
-    kept: list[Reading],
-    seen: Mapping[str, int | None],
-) -> SheetLine:
-    mine = tuple(r for r in kept if r.probe_id == probe.id)
-    dip = kit.present_dip(session, probe.id)
-    if dip is None or dip.visit_id != visit.id or any(r.dip_id == dip.id for r in _versions(session, visit, dip)):
-        return SheetLine(probe, role, backing(session, probe, quantity_of(probe.quantity).native, now), kept=mine)
-    trace = samples.trace(session, dip).seen_until(seen.get(str(dip.id)))
-    entered = trace.entered_as if trace.t_s.size else dip.entered or quantity_of(probe.quantity).native
-    return SheetLine(probe, role, backing(session, probe, entered, now), dip, trace, kept=mine)
+def backings(
+    session: Session, probes: Sequence[Probe], signals: Mapping[uuid.UUID, str], now: datetime
+) -> dict[uuid.UUID, Backing]:
+    """What each probe's signal is read with."""
+    trusts = kit.trusts(session, probes, now)
+    usable = kit.last_usables(session, [p.id for p in probes], now)
+    uncertainties = standards_uncertainty(session, usable.values())
+    return {p.id: _backing(p, signals[p.id], trusts[p.id], usable.get(p.id), uncertainties) for p in probes}
 
 
-def _versions(session: Session, visit: Visit, dip: Dip) -> list[Reading]:
-    return list(session.scalars(select(Reading).where(Reading.dip_id == dip.id).limit(1)))
-
-
-def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backing:
+def _backing(
+    probe: Probe, signal: str, trust: kit.Trust, last: Calibration | None, uncertainties: Mapping[uuid.UUID, float]
+) -> Backing:
     """What a signal of this probe is read with. Without a valid calibration the reading is unbacked, but read."""
     quantity = quantity_of(probe.quantity)
-    trust = kit.trust_of(session, probe, now)
     newest = trust.calibration
     if trust.valid and newest and fits(quantity, newest, signal):
         words = f"calibration {newest.number} in force; closing check pending"
-        return Backing(kit.restored(newest), newest, "open", words, standard_u(session, probe.quantity, newest))
-    last = kit.last_usable(session, probe.id, before=now)
+        return Backing(kit.restored(newest), newest, "open", words, uncertainties[newest.id], trust)
     if trust.valid and newest:
         entered = {"mv": "mV", "ph": "displayed pH"}
         why = (
@@ -116,17 +142,17 @@ def backing(session: Session, probe: Probe, signal: str, now: datetime) -> Backi
         why = trust.words.rstrip(".")
     if last and fits(quantity, last, signal):
         words = f"no valid calibration: {why}; read with calibration {last.number}"
-        return Backing(kit.restored(last), last, "unbacked", words, standard_u(session, probe.quantity, last))
-    ideal = quantity.ideal(probe)
+        return Backing(kit.restored(last), last, "unbacked", words, uncertainties[last.id], trust)
     with_words = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}.get(
         probe.quantity, "a perfect probe"
     )
     return Backing(
-        ideal,
+        quantity.ideal(probe),
         None,
         "unbacked",
         f"no valid calibration: {why}; read with {with_words}",
         STANDARD_U.get(probe.quantity, 0.5),
+        trust,
     )
 
 
@@ -140,11 +166,14 @@ def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
     return quantity.quantity != "ph" and not calibration.run.conditions.adjusted
 
 
-def standard_u(session: Session, quantity: str, calibration: Calibration | None) -> float:
-    """Standard uncertainty of the least certain standard of the run, in the unit of the quantity's budget."""
-    usual = STANDARD_U.get(quantity, 0.5)
-    if calibration is None or not calibration.run.cups:
-        return usual
-    ids = [uuid.UUID(v) for v in calibration.run.cups.values()]
-    stated = [standards.label_uncertainty(lot, quantity) for lot in session.scalars(select(Lot).where(Lot.id.in_(ids)))]
-    return max(stated, default=0.0) / 2 or usual
+def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
+    """Standard uncertainty of the least certain standard of each run, in the unit of the quantity's budget."""
+    cups = {c: [uuid.UUID(lot) for lot in c.run.cups.values()] for c in calibrations}
+    wanted = {lot for ids in cups.values() for lot in ids}
+    lots = {lot.id: lot for lot in session.scalars(select(Lot).where(Lot.id.in_(wanted)))} if wanted else {}
+    stated_by = {}
+    for calibration, ids in cups.items():
+        quantity = calibration.run.probe.quantity
+        stated = [standards.label_uncertainty(lots[i], quantity) for i in ids if i in lots]
+        stated_by[calibration.id] = max(stated, default=0.0) / 2 or STANDARD_U.get(quantity, 0.5)
+    return stated_by
