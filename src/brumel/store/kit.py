@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import CheckConstraint, ForeignKey, Index, UniqueConstraint
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
@@ -160,6 +160,17 @@ class Count(Base):
         Index("counts_by_lot", "lot_id", "at"),
         Index("counts_by_spare", "spare", "at"),
     )
+
+
+class SpareUse(Base):
+    """A spare that was used up outside a probe's maintenance: a meter's set of batteries."""
+
+    __tablename__ = "spare_uses"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    spare: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    __table_args__ = (Index("spare_uses_by_spare", "spare", "at"),)
 
 
 class MethodVersion(Base):

@@ -14,6 +14,7 @@ from brumel.store.kit import (
     MethodVersion,
     Probe,
     ProbeInstallation,
+    SpareUse,
     User,
 )
 from brumel.store.sites import Client, Reading, Site, SiteTerms, Visit, VisitProbe
@@ -46,6 +47,7 @@ __all__ = [
     "SignIn",
     "Site",
     "SiteTerms",
+    "SpareUse",
     "Truth",
     "User",
     "Uuid",

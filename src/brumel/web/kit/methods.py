@@ -32,7 +32,7 @@ def methods() -> Any:
     """Every method with its sequence, limits and sources."""
     with desk().read() as session:
         groups = kit.methods_by_quantity(session)
-        own_keys = {m.key for _, group in groups for m in group if kit.is_own_method(session, m.key)}
+        own_keys = kit.own_methods(session)
         return render_template(
             "kit/methods.html", schools=groups, own_keys=own_keys, retired=kit.retired_methods(session)
         )

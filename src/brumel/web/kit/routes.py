@@ -15,7 +15,7 @@ from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import meters, methods, probes
 from brumel.web.kit.place import blueprint
 from brumel.work import kit
-from brumel.work.kit.stock import CUP_ML, left_of_lots
+from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards
 
 __all__ = ["blueprint", "meters", "methods", "probes"]
@@ -41,13 +41,15 @@ def index(faults: Any = ()) -> Any:
         trusts = kit.trusts(session, probes, now)
         lines: list[dict[str, Any]] = [{"probe": p, "trust": trusts[p.id]} for p in probes]
         lines.sort(key=lambda line: (ORDER.index(line["probe"].quantity), line["probe"].name))
+        meters = kit.meters_in_service(session)
+        recorded = kit.settings_of(session, [m.id for m in meters])
         groups = [
             {
                 "meter": m,
                 "lines": [line for line in lines if line["probe"].meter_id == m.id],
-                "recorded": kit.last_settings(session, m.id),
+                "recorded": recorded.get(m.id),
             }
-            for m in sorted(kit.meters_in_service(session), key=lambda m: (m.link == "typed", m.name))
+            for m in sorted(meters, key=lambda m: (m.link == "typed", m.name))
         ]
         lots = sorted(kit.lots_on_shelf(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         page = render_template(
@@ -55,7 +57,6 @@ def index(faults: Any = ()) -> Any:
             groups=groups,
             lots=lots,
             faults=faults,
-            left=left_of_lots(session, [v.lot for v in lots]),
             spares=kit.spares(session),
             cup_ml=CUP_ML,
             solutions=standards,

@@ -49,7 +49,9 @@ def field(outing_id: str) -> Any:
     with desk().read() as session:
         outing = outings.outing(session, outing_id)
         now = desk().clock()
-        chosen, _ = outings.choose(session, outing.round, now, now)
+        carried = outings.choice(session, outing.round, now)
+        usual = sorted({q for s in outing.round.sites for q in s.ranges})
+        last = rounds.latest(session, [s.id for s in outing.round.sites], usual)
         sites = [
             {
                 "id": str(s.id),
@@ -59,7 +61,7 @@ def field(outing_id: str) -> Any:
                 "depths": s.depths,
                 "usual": s.ranges,
                 "limits": s.limits,
-                "last": {r.quantity: round(r.value, 4) for r in rounds.latest(session, [s.id], list(s.ranges))[s.id]},
+                "last": {r.quantity: round(r.value, 4) for r in last[s.id] if r.quantity in s.ranges},
             }
             for s in outing.round.sites
         ]
@@ -74,7 +76,7 @@ def field(outing_id: str) -> Any:
                 "entries": _entries(c.quantity),
                 "instrument": load_field()[c.quantity].instrument,
             }
-            for c in chosen
+            for c in carried.best(now)
         ]
         body = {
             "outing": str(outing.id),
@@ -89,7 +91,7 @@ def field(outing_id: str) -> Any:
         page = render_template(
             "rounds/field.html",
             outing=outing,
-            packing=packing.packing(session, outing.round, now),
+            packing=packing.packing(session, outing.round, now, carried),
             body=body,
             version=__version__,
             me_name=actor().name,

@@ -88,6 +88,7 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
         now = desk().clock()
         outing = outings.outing(session, outing_id)
         visits = {v.site_id: v for v in outings.visits_of(session, outing)}
+        carried = outings.choice(session, outing.round, now)
         full = None
         wrong: list[InputError] = []
         if request.args.get("records"):
@@ -101,17 +102,17 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
         page = render_template(
             "rounds/outing.html",
             outing=outing,
-            packing=packing.packing(session, outing.round, now),
+            packing=packing.packing(session, outing.round, now, carried),
             visits=visits,
-            kept={v.id: rounds.of_visit(session, v.id) for v in visits.values()},
+            kept=rounds.of_visits(session, [v.id for v in visits.values()]),
             to_close=outings.to_close(session, outing),
-            settings=packing.settings(session, outing, now),
+            settings=packing.settings(session, outing, now, carried),
             until_next=_until_next(outing, now),
             sketch=site_drawings.sketch(outing.round.sites),
             faults=[*faults, *wrong],
             full=full,
             args=request.args,
-            chosen=outings.choose(session, outing.round, now, now)[0],
+            chosen=carried.best(now),
         )
         return page, 422 if faults or wrong else 200
 

@@ -29,6 +29,7 @@ class LotView:
 
     lot: Lot
     objections: tuple[str, ...]
+    left: Left | None = None
 
     @property
     def buffer(self) -> Buffer:
@@ -67,7 +68,7 @@ def lot_view(lot: Lot, now: datetime, left: Left | None = None) -> LotView:
     if not lot.single_use and lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
         age = (now - lot.opened_at).days
         objections.append(f"{lot.code} has been open for {age} days; {lot.open_days} are allowed.")
-    return LotView(lot, tuple(objections))
+    return LotView(lot, tuple(objections), left)
 
 
 def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:

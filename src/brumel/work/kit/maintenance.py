@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
 from brumel.methods.maintenance import MaintenanceSpec, kinds_of, load_maintenance
-from brumel.store.tables import Maintenance, Probe
+from brumel.store.tables import Maintenance, Probe, SpareUse
 from brumel.work.desk import NotAllowed, Refused, Write, Written, clean_reason, writes
 from brumel.work.kit import meters, probes
 
@@ -112,6 +112,7 @@ def record_battery_change(w: Write, *, meter_id: str, note: str) -> BatteryRepla
         if "power" in maintenance_kinds(probe) and wait_h(probe, "power") > 0:
             _done(w, probe, "power", "battery of the meter changed")
             waiting.append(probe.name)
+    w.session.add(SpareUse(spare=f"battery-{meter.id}", at=w.now, by_id=w.actor.id))
     w.record(f"meter:{meter.id}", {"note": words, "waiting": waiting})
     return BatteryReplaced(str(meter.id), tuple(waiting))
 

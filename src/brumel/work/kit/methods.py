@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import uuid
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -40,18 +42,26 @@ def _newest(session: Session) -> dict[str, MethodVersion]:
 
 def methods_in_use(session: Session, quantity: str = "") -> dict[str, Method]:
     """All methods in use by key, in the order they are offered; the site's own stand before the shipped ones."""
-    versions = _newest(session)
-    own_methods = {k: Method.model_validate(v.body) for k, v in versions.items() if not v.retired}
-    shipped = {k: m for k, m in load_methods().items() if k not in versions}
-    in_use = {**{k: m for k, m in own_methods.items() if k not in load_methods()}, **shipped}
-    in_use |= {k: m for k, m in own_methods.items() if k in load_methods()}
+    in_use = _in_use(_newest(session))
     return {k: m for k, m in in_use.items() if not quantity or m.quantity == quantity}
+
+
+def _in_use(versions: Mapping[str, MethodVersion]) -> dict[str, Method]:
+    made_here = {k: Method.model_validate(v.body) for k, v in versions.items() if not v.retired}
+    shipped = {k: m for k, m in load_methods().items() if k not in versions}
+    in_use = {**{k: m for k, m in made_here.items() if k not in load_methods()}, **shipped}
+    return in_use | {k: m for k, m in made_here.items() if k in load_methods()}
 
 
 def methods_by_quantity(session: Session) -> list[tuple[str, list[Method]]]:
     """All methods in use, quantity by quantity in the order of a calibration session."""
     in_use = methods_in_use(session).values()
     return [(q, [m for m in in_use if m.quantity == q]) for q in ORDER]
+
+
+def own_methods(session: Session) -> set[str]:
+    """The keys of the methods the lead made or changed."""
+    return set(session.scalars(select(MethodVersion.key).distinct()))
 
 
 def method(session: Session, key: str) -> Method | None:
@@ -110,14 +120,24 @@ def default_method(session: Session, probe: Probe) -> Method:
     Where none is in use any more, the usual one as it last was, so that the probe's pages still have its limits; no run
     can be started with it.
     """
-    key = USUAL[probe.quantity]
-    if (candidate := method(session, key)) is not None:
-        return candidate
-    others = methods_in_use(session, probe.quantity)
-    if others:
-        return next(iter(others.values()))
-    newest = _newest(session).get(key)
-    return Method.model_validate(newest.body) if newest else load_methods()[key]
+    return default_methods(session, [probe])[probe.id]
+
+
+def default_methods(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Method]:
+    """The method offered first for each of these probes."""
+    versions = _newest(session)
+    in_use = _in_use(versions)
+    usual: dict[str, Method] = {}
+    for quantity in {p.quantity for p in probes}:
+        key = USUAL[quantity]
+        others = [m for m in in_use.values() if m.quantity == quantity]
+        if key in in_use:
+            usual[quantity] = in_use[key]
+        elif others:
+            usual[quantity] = others[0]
+        else:
+            usual[quantity] = Method.model_validate(versions[key].body) if key in versions else load_methods()[key]
+    return {p.id: usual[p.quantity] for p in probes}
 
 
 @writes("method.save", MethodSaved)

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
-from brumel.store.tables import Audit, Count, Lot, Maintenance, Meter, Point, Probe, Run
+from brumel.store.tables import Count, Lot, Maintenance, Meter, Point, Probe, Run, SpareUse
 from brumel.work.desk import NotFound, Refused, Write, clean_reason, object_id, writes
 from brumel.work.kit import meters
 
@@ -109,29 +109,28 @@ MOST = {"mL": 20_000.0, "pieces": 1000.0, "fills": 1000.0, "sets": 1000.0}
 def spares(session: Session) -> dict[str, tuple[str, Left]]:
     """Every kind of spare with what is left of it: {key: (words, left)}."""
     counts = {c.spare: c for c in newest_counts(session, Count.spare != "")}
+    since = min((c.at for c in counts.values()), default=None)
+    used = _used_since(session, since) if since is not None else []
+    known = {key: (words, unit) for key, (words, unit, _) in SPARES.items()}
+    known |= {f"battery-{m.id}": (f"sets of batteries for {m.name}", "sets") for m in meters.meters_in_service(session)}
     counted = {}
-    for key, (words, unit, by) in SPARES.items():
+    for key, (words, unit) in known.items():
         count = counts.get(key)
-        used = 0
-        if count is not None and by is not None:
-            query = select(func.count(Maintenance.id)).join(Probe, Probe.id == Maintenance.probe_id)
-            used = (
-                session.scalar(
-                    query.where(Probe.quantity == by[0], Maintenance.what == by[1], Maintenance.at > count.at)
-                )
-                or 0
-            )
-        counted[key] = (words, _left(count, unit, used))
-    batteries = select(Audit.subject, Audit.at).where(Audit.action == "meter.battery")
-    changed: dict[str, list[datetime]] = {}
-    for subject, at in session.execute(batteries).tuples():
-        changed.setdefault(subject, []).append(at)
-    for meter in meters.meters_in_service(session):
-        key = f"battery-{meter.id}"
-        count = counts.get(key)
-        used = sum(at > count.at for at in changed.get(f"meter:{meter.id}", ())) if count else 0
-        counted[key] = (f"sets of batteries for {meter.name}", _left(count, "sets", used))
+        uses = sum(spare == key and at > count.at for spare, at in used) if count else 0
+        counted[key] = (words, _left(count, unit, uses))
     return counted
+
+
+def _used_since(session: Session, since: datetime) -> list[tuple[str, datetime]]:
+    """Which spare was used when: one by every maintenance that takes one, and every set of batteries."""
+    taken_by = {by: key for key, (_, _, by) in SPARES.items() if by is not None}
+    done = (
+        select(Probe.quantity, Maintenance.what, Maintenance.at)
+        .join(Probe, Probe.id == Maintenance.probe_id)
+        .where(Maintenance.at > since)
+    )
+    uses = [(taken_by[(q, what)], at) for q, what, at in session.execute(done) if (q, what) in taken_by]
+    return uses + list(session.execute(select(SpareUse.spare, SpareUse.at).where(SpareUse.at > since)).tuples())
 
 
 def _left(count: Count | None, unit: str, used: int) -> Left:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -27,6 +27,7 @@ class Trust:
     next_step: str
     calibration: Calibration | None
     outcome: Outcome
+    facts: TrustFacts | None = None
 
 
 @dataclass(frozen=True)
@@ -88,7 +89,7 @@ def trust_of(session: Session, probe: Probe, now: datetime) -> Trust:
 def trusts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Trust]:
     """What each of these probes can be trusted for now."""
     known = facts(session, probes, now)
-    return {p.id: _judged(p, known[p.id], now) for p in probes}
+    return {p.id: replace(_judged(p, known[p.id], now), facts=known[p.id]) for p in probes}
 
 
 def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:

@@ -6,7 +6,7 @@ from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.recording import BY_HAND, by_hand, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
-from brumel.work.rounds.sheet.sheet import of_visit, sheet_of_visit, visit_of
+from brumel.work.rounds.sheet.sheet import of_visit, of_visits, sheet_of_visit, visit_of
 from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing, standings
 
 __all__ = [
@@ -25,6 +25,7 @@ __all__ = [
     "judge_sheet",
     "latest",
     "of_visit",
+    "of_visits",
     "past_values",
     "reading",
     "say",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 
@@ -10,24 +11,26 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.methods import ORDER
+from brumel.store.records import Closing
 from brumel.store.rounds import Outing, Round
-from brumel.store.tables import Probe, Visit
+from brumel.store.standing import is_standing
+from brumel.store.tables import Probe, Reading, Visit
 from brumel.work import kit
-from brumel.work.bench.closing_checks import newest
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.calendar import round_of, today_of
-from brumel.work.rounds.sheet.sheet import of_visit
 
 
 def to_close(session: Session, outing: Outing) -> list[Probe]:
     """The probes whose readings of this outing still wait for a closing check."""
-    used: dict[uuid.UUID, Probe] = {}
-    for visit in visits_of(session, outing):
-        for r in of_visit(session, visit.id):
-            if r.probe is not None and r.calibration_id and r.backing == "open" and r.quantity == r.probe.quantity:
-                used[r.probe.id] = r.probe
-    done = {c.probe_id for c in newest(session, 200) if c.at >= outing.started_at}
-    return sorted((p for i, p in used.items() if i not in done), key=lambda p: p.name)
+    closed = select(Closing.probe_id).where(Closing.at >= outing.started_at)
+    used = (
+        select(Reading.probe_id)
+        .join(Visit, Visit.id == Reading.visit_id)
+        .where(Visit.outing_id == outing.id, Reading.calibration_id.is_not(None), Reading.backing == "open")
+        .where(Reading.quantity == Probe.quantity, Reading.probe_id == Probe.id, is_standing())
+    )
+    query = select(Probe).where(used.exists(), Probe.id.not_in(closed))
+    return list(session.scalars(query.order_by(Probe.name)))
 
 
 def outing(session: Session, outing_id: str | uuid.UUID) -> Outing:
@@ -65,16 +68,28 @@ def needed(planned_round: Round) -> set[str]:
     return {q for site in planned_round.sites for q in site.ranges if q in ORDER}
 
 
-def choose(session: Session, planned_round: Round, now: datetime, until: datetime) -> tuple[list[Chosen], list[str]]:
-    """The best probe for each quantity: trusted through the round first, then one on a link; and what nothing measures."""
-    options: dict[str, list[Chosen]] = {}
+@dataclass(frozen=True)
+class ProbeChoice:
+    """The probes that could be carried on a round, by quantity, in the order the quantities are calibrated."""
+
+    options: Mapping[str, Sequence[Chosen]]
+
+    def best(self, until: datetime) -> list[Chosen]:
+        """The best probe for each quantity: trusted through the round first, then one on a link."""
+        return [min(some, key=lambda c: _rank(c, until)) for some in self.options.values() if some]
+
+    @property
+    def missing(self) -> list[str]:
+        """The quantities that nothing measures."""
+        return [quantity for quantity, some in self.options.items() if not some]
+
+
+def choice(session: Session, planned_round: Round, now: datetime) -> ProbeChoice:
+    """What a round can be gone with, as each probe is trusted now."""
     wanted = sorted(needed(planned_round), key=ORDER.index)
     probes = [p for p in kit.probes_in_service(session) if p.quantity in wanted]
     trusts = kit.trusts(session, probes, now)
-    for probe in probes:
-        options.setdefault(probe.quantity, []).append(Chosen(probe.quantity, probe, trusts[probe.id]))
-    picked = [min(options[q], key=lambda c: _rank(c, until)) for q in wanted if options.get(q)]
-    return picked, [q for q in wanted if not options.get(q)]
+    return ProbeChoice({q: [Chosen(q, p, trusts[p.id]) for p in probes if p.quantity == q] for q in wanted})
 
 
 def _rank(c: Chosen, until: datetime) -> tuple[bool, bool, bool, str]:
@@ -97,7 +112,7 @@ def start(w: Write, *, round_id: str, meter_id: str = "") -> Written:
     day = today_of(planned_round, w.now)
     running_outing = running(w.session, planned_round, day)
     if running_outing is None:
-        chosen, _ = choose(w.session, planned_round, w.now, w.now)
+        chosen = choice(w.session, planned_round, w.now).best(w.now)
         carried = kit.meter_of(w.session, meter_id) if meter_id else None
         meters = [c.probe.meter for c in chosen]
         main = carried or (max(meters, key=meters.count) if meters else None)

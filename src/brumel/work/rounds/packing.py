@@ -17,9 +17,9 @@ from brumel.store.rounds import Outing, Round
 from brumel.store.tables import Meter, MeterSettings, Site
 from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, Written, object_id, writes
-from brumel.work.kit.stock import CUP_ML, Left, left_of_lots
+from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards as quantities_standards
-from brumel.work.rounds.outings import Chosen, choose, outing
+from brumel.work.rounds.outings import Chosen, ProbeChoice, choice, outing
 from brumel.work.rounds.plan import SITE_MIN
 
 
@@ -40,10 +40,12 @@ class PackingItem:
     care: str = ""
 
 
-def packing(session: Session, planned_round: Round, now: datetime) -> dict[str, list[PackingItem]]:
+def packing(
+    session: Session, planned_round: Round, now: datetime, carried: ProbeChoice | None = None
+) -> dict[str, list[PackingItem]]:
     """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
     back = now + timedelta(minutes=SITE_MIN * len(planned_round.stops))
-    chosen, _ = choose(session, planned_round, now, back)
+    chosen = (carried or choice(session, planned_round, now)).best(back)
     lots = [v for v in kit.lots_on_shelf(session, now) if v.lot.opened_at or not v.objections]
     probes = [
         PackingItem(
@@ -64,10 +66,9 @@ def packing(session: Session, planned_round: Round, now: datetime) -> dict[str, 
             before = wanted.get(v.lot.id, _Wanted(v, words, 0))
             wanted[v.lot.id] = _Wanted(v, before.words, before.cups + (1 if lasts else 2))
         standards += beyond
-    left = left_of_lots(session, [w.view.lot for w in wanted.values()])
-    for one in wanted.values():
-        standards.append(_solution(one, left[one.view.lot.id]))
+    standards += [_solution(one) for one in wanted.values()]
     meters = {c.probe.meter.id: c.probe.meter for c in chosen}
+    recorded = kit.settings_of(session, list(meters))
     safety = [
         PackingItem("jacket", "life jacket, and a second person where the note says so", "water"),
         PackingItem("water", "pure water to rinse, tissue, a waste bottle", "nothing is poured out at the site"),
@@ -78,7 +79,7 @@ def packing(session: Session, planned_round: Round, now: datetime) -> dict[str, 
         "standards": standards,
         "spares": _spares(session, chosen, meters.values()),
         "safety": safety,
-        "settings": [item for m in meters.values() for item in _settings(session, m, planned_round.sites)],
+        "settings": [item for m in meters.values() for item in _settings(m, recorded.get(m.id), planned_round.sites)],
     }
 
 
@@ -89,8 +90,9 @@ class _Wanted:
     cups: int
 
 
-def _solution(one: _Wanted, left: Left) -> PackingItem:
-    lot = one.view.lot
+def _solution(one: _Wanted) -> PackingItem:
+    lot, left = one.view.lot, one.view.left
+    assert left is not None  # what stands on the shelf was counted or not, and says so
     needed = one.cups * (CUP_ML if left.unit == "mL" else 1.0)
     cups = f"{one.cups} cup{'s' if one.cups > 1 else ''}, {needed:.0f} {left.unit}"
     care = " ".join([*one.view.objections, *([f"{short}." if (short := left.short_of(needed)) else ""])]).strip()
@@ -155,9 +157,8 @@ def _bracket(
     return picked, words, []
 
 
-def _settings(session: Session, meter: Meter, sites: Sequence[Site]) -> list[PackingItem]:
+def _settings(meter: Meter, taken: MeterSettings | None, sites: Sequence[Site]) -> list[PackingItem]:
     """What to look at in the meter's menus before leaving, against what these waters need."""
-    taken = kit.last_settings(session, meter.id)
     if taken is None:
         return [
             PackingItem(
@@ -207,13 +208,14 @@ class Settings:
     seen: str
 
 
-def settings(session: Session, outing: Outing, now: datetime) -> list[Settings]:
+def settings(session: Session, outing: Outing, now: datetime, carried: ProbeChoice | None = None) -> list[Settings]:
     """The meters of an outing with their settings. A snapshot taken later makes the checking stale."""
-    chosen, _ = choose(session, outing.round, now, now)
-    carried = {m.id: m for m in [c.probe.meter for c in chosen]}
+    chosen = (carried or choice(session, outing.round, now)).best(now)
+    meters = {m.id: m for m in [c.probe.meter for c in chosen]}
+    recorded = kit.settings_of(session, list(meters))
     items = []
-    for meter in carried.values():
-        taken = kit.last_settings(session, meter.id)
+    for meter in meters.values():
+        taken = recorded.get(meter.id)
         confirmation = _confirmed(outing, taken)
         rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
         items.append(

@@ -9,11 +9,13 @@ from datetime import datetime, timedelta
 from sqlalchemy.orm import Session
 
 from brumel.core.planning import Task, plan
+from brumel.methods import Method
 from brumel.store.rounds import Round
+from brumel.store.tables import Probe, Run
 from brumel.work import bench, kit
 from brumel.work.bench.calibration_sessions import HANDS_MIN, VERDICT_MIN
 from brumel.work.rounds.calendar import leaving, today_of
-from brumel.work.rounds.outings import Chosen, choose
+from brumel.work.rounds.outings import Chosen, choice
 
 PACK_MIN = 10.0  # common practice, no source
 
@@ -73,7 +75,10 @@ def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at:
     """
     leave = leave_at or leaving(planned_round, today_of(planned_round, now))
     back = leave + timedelta(minutes=SITE_MIN * len(planned_round.stops))
-    chosen, missing = choose(session, planned_round, now, back)
+    carried = choice(session, planned_round, now)
+    chosen, missing = carried.best(back), carried.missing
+    runs = kit.open_runs(session, [c.probe for c in chosen])
+    methods = kit.default_methods(session, [c.probe for c in chosen])
     tasks: list[Task] = []
     whose: dict[str, tuple[str, str, str]] = {}
     last: list[str] = []
@@ -82,7 +87,7 @@ def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at:
     for c in chosen:
         # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
         rests = tuple(ends[q] for q in ("ph", "redox", "conductivity") if q in ends) if c.quantity in IONS else ()
-        steps = _tasks(session, c, now, back, (*warm, *rests))
+        steps = _tasks(c, now, back, _under_way(session, runs.get(c.probe.id)), methods[c.probe.id], (*warm, *rests))
         for task, what in steps:
             whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
             tasks.append(task)
@@ -127,30 +132,33 @@ def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at:
     )
 
 
+def _under_way(session: Session, run: Run | None) -> bench.RunState | None:
+    return bench.load_run(session, run.id) if run is not None else None
+
+
 def _tasks(
-    session: Session, c: Chosen, now: datetime, until: datetime, warm: tuple[str, ...]
+    c: Chosen, now: datetime, until: datetime, state: bench.RunState | None, usual: Method, warm: tuple[str, ...]
 ) -> list[tuple[Task, str]]:
     """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
     lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
-    run = kit.open_run(session, c.probe.id)
-    if lasts and run is None:
+    if lasts and state is None:
         return []
+    assert c.trust.facts is not None
     name, tasks = c.probe.name, list[tuple[Task, str]]()
     before = warm if c.quantity != "temperature" else ()
-    waiting = kit.conditioning(session, c.probe, now)
+    waiting = c.trust.facts.wait
     if waiting is not None:
         left = (waiting.ready_at - now).total_seconds() / 60
         tasks.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
         before = (*before, f"{name}: wait")
-    look = kit.last_inspection(session, c.probe.id)
+    look = c.trust.facts.look
     if look is None or look.blocks:
         tasks.append((Task(f"{name}: look", 2.0, True), "inspect it"))
         before = (*before, f"{name}: look")
-    if run is not None and run.purpose == "calibration":
-        state = bench.load_run(session, run.id)
+    if state is not None and state.run.purpose == "calibration":
         steps, method = [s.spec for s in state.steps if s.point is None], state.method
     else:
-        method = kit.method_for_probe(kit.default_method(session, c.probe), c.probe)
+        method = kit.method_for_probe(usual, c.probe)
         steps = list(method.steps)
     settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
     for step in steps:
@@ -167,10 +175,13 @@ def _troubles(
 ) -> list[Trouble]:
     """What cannot make it, those with the same way out told together."""
     late = {line.probe: max(o.end for o in lines if o.probe == line.probe) for line in lines if line.end > leave}
+    others = kit.probes_in_service(session) if late else []
+    trusts = kit.trusts(session, others, leave)
     troubles: dict[str, list[Chosen]] = {}
     for c in chosen:
         if c.probe.name in late:
-            troubles.setdefault(_instead(session, c, leave, ready), []).append(c)
+            alike = [(p, trusts[p.id]) for p in others if p.quantity == c.quantity and p.id != c.probe.id]
+            troubles.setdefault(_instead(alike, c, leave, ready), []).append(c)
     return [
         Trouble(
             f"{', '.join(c.probe.name for c in group)} would be ready at "
@@ -185,10 +196,10 @@ def _clock(at: datetime, like: datetime) -> str:
     return f"{at.astimezone(like.tzinfo):%H:%M}"
 
 
-def _instead(session: Session, c: Chosen, leave: datetime, ready: datetime) -> str:
-    for p in kit.probes_in_service(session):
-        if p.quantity == c.quantity and p.id != c.probe.id and (trust := kit.trust_of(session, p, leave)).valid:
-            return f"Take {p.name}: {trust.words}"
+def _instead(others: Sequence[tuple[Probe, kit.Trust]], c: Chosen, leave: datetime, ready: datetime) -> str:
+    for probe, trust in others:
+        if trust.valid:
+            return f"Take {probe.name}: {trust.words}"
     if c.trust.calibration is not None and c.trust.calibration.usable:
         return (
             f"Leave at {_clock(ready, leave)}, or take it as it is: its readings have no valid calibration, and say so."

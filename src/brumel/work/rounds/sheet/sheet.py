@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
+from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Lot, Probe, Reading, Visit
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
@@ -65,6 +66,15 @@ def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
 def of_visit(session: Session, visit_id: uuid.UUID) -> list[Reading]:
     """The readings recorded in a visit, standing versions, in the order of a sheet."""
     return _newest(_versions(session, visit_id))
+
+
+def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Reading]]:
+    """The same of several visits."""
+    query = select(Reading).options(lazyload("*")).where(Reading.visit_id.in_(visit_ids), is_standing())
+    readings: dict[uuid.UUID, list[Reading]] = {visit: [] for visit in visit_ids}
+    for row in session.scalars(query):
+        readings[row.visit_id].append(row)
+    return {visit: _newest(rows) for visit, rows in readings.items()}
 
 
 def _versions(session: Session, visit_id: uuid.UUID) -> list[Reading]:
