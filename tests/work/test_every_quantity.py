@@ -119,7 +119,7 @@ def test_each_school_finds_the_hidden_probe(desk, clock, things, probe, method, 
     assert all(r.source for r in found.verdict.rows)
     made = h.finish(desk, things, run)
     with desk.read() as session:
-        kept = kit.last_usable(session, kit.probe_of(session, things.probes[probe]).id)
+        kept = kit.last_usable(session, kit.probe_of(session, things.probes[probe]))
         assert str(kept.id) == made
         again = kit.restored(kept)
         point = next(p for p in bench.taken_points(bench.load_run(session, run)) if p.role in ("adjust", "check"))
@@ -353,7 +353,7 @@ def test_a_meter_that_was_adjusted_itself_is_taken_at_its_word(desk, clock, thin
     assert row.value == pytest.approx(0.12, abs=0.002)  # what the display was off, before adjusting
     h.finish(desk, things, run)
     with desk.read() as session:
-        kept = kit.last_usable(session, kit.probe_of(session, things.probes["B1"]).id)
+        kept = kit.last_usable(session, kit.probe_of(session, things.probes["B1"]))
         mv = -float(state.quantity.entries["ph"].to_signal(7.30, 20.0, state.case)) * -1
         assert kit.restored(kept).read(mv, 20.0) == pytest.approx(7.30, abs=1e-6)  # afterwards the display counts
 
@@ -385,7 +385,7 @@ def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk
         assert len(kit.recent_calibrations(session, probe.id)) == 2
     bench.withdraw(desk, things.ansa, h.key(), calibration_id=new, reason="The bottle was not shaken")
     with desk.read() as session:
-        assert kit.last_usable(session, kit.probe_of(session, things.probes["A4"]).id) is None
+        assert kit.last_usable(session, kit.probe_of(session, things.probes["A4"])) is None
         assert len(kit.recent_calibrations(session, probe.id)) == 2
     with pytest.raises(Refused, match="withdrawn already"):
         bench.withdraw(desk, things.ansa, h.key(), calibration_id=old, reason="Again")

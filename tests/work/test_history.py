@@ -36,14 +36,14 @@ def test_spans_run_from_a_calibration_to_its_closing_check_with_the_worst_that_b
     a_day(desk, clock, things)
     with desk.read() as session:
         rows = rounds.standing(session, rounds.site_of(session, things.sites["raceway"]).id, "ph")
-        (open_one,) = site_history.spans(session, rows)
+        (open_one,) = site_history.spans(session, {"ph": rows})["ph"]
         assert (open_one.state, open_one.end) == ("open", rows[0].calibration.valid_until)
     found = close(desk, clock, things)
     closed_at = clock()
     rule(desk, things.ilka, found, "doubt")
     with desk.read() as session:
         rows = rounds.standing(session, rounds.site_of(session, things.sites["raceway"]).id, "ph")
-        (span,) = site_history.spans(session, rows)
+        (span,) = site_history.spans(session, {"ph": rows})["ph"]
         assert (span.state, span.start, span.end) == ("doubtful", rows[0].calibration.at, closed_at)
         view = site_drawings.last_readings(rows, {}, clock(), "Europe/Oslo", spans=[span])
     assert [s["state"] for s in view["spans"]] == ["doubtful"]

@@ -159,6 +159,7 @@ def test_a_changed_setting_is_shown_and_must_be_acknowledged(desk, clock, things
     meter = things.meters["Bench set B"]
 
     def take(settings, reason=""):
+        clock.on(minutes=1)
         return kit.record_settings(desk, things.ansa, h.key(), meter_id=meter, settings=settings, reason=reason)
 
     take(SETTINGS)

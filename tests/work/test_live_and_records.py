@@ -139,7 +139,7 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
         newest, total = records.calibrations(session)
         assert total == 4
         assert [records.backed_by(session, c) for c in newest] == [2, 2, 2, 2]
-        assert [p.step for p, _ in records.points(session, newest[0])] == ["neutral", "acid", "alkaline"]
+        assert [p.step for p, _ in bench.load_run(session, newest[0].run_id).points] == ["neutral", "acid", "alkaline"]
         with pytest.raises(NotFound):
             records.calibration(session, "none")
         past = rounds.past_values(session, rounds.site_of(session, things.sites["pool"]))

@@ -14,7 +14,7 @@ from brumel.store.records import Unsigned
 from brumel.store.sessions import make_sessions
 from brumel.store.tables import Base, Reading
 from brumel.work import rounds
-from tests.conftest import _database, _do
+from tests.conftest import _database, do
 
 PLAIN = {
     "uuid": uuid.uuid4,
@@ -32,9 +32,9 @@ PLAIN = {
 @pytest.fixture
 def empty(server):
     name = f"t_{uuid.uuid4().hex[:12]}"
-    _do(server, f"create database {name}")
+    do(server, f"create database {name}")
     yield _database(server, name)
-    _do(server, f"drop database {name} with (force)")
+    do(server, f"drop database {name} with (force)")
 
 
 def put(connection, table, **given):

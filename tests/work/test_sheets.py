@@ -180,7 +180,9 @@ def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
         rows = rounds.of_visit(session, rounds.visit_of(session, first.visit).id)
         assert {(r.at, r.written_at) for r in rows} == {(read_at, clock())}  # read then, in the record now
-        assert [n.body["text"] for n in rounds.notes(session, rows[0].visit_id)] == ["Ice at the edge"]
+        assert [n.body["text"] for n in rounds.sheet_of_visit(session, rows[0].visit_id, clock()).notes] == [
+            "Ice at the edge"
+        ]
     other = h.key()
     with pytest.raises(offline.Conflict, match="read by Ansa Merrik"):
         offline.send(desk, things.ilka, other, offline.QueuedSheet(outing_id=out, **sheet))

@@ -30,19 +30,23 @@ def plan_session(meter_id: str, faults: Faults = ()) -> Any:
         rows: list[dict[str, Any]] = []
         chosen: list[tuple[Probe, Method]] = []
         poured: list[tuple[Probe, Method, dict[str, str]]] = []
-        for probe, usual in calibration_sessions.default_choices(session, meter.id):
-            asked = kit.method(session, request.values.get(f"method-{probe.id}", "")) or usual
+        choices = calibration_sessions.default_choices(session, meter.id)
+        probes, in_use = [p for p, _ in choices], kit.methods_in_use(session)
+        facts, runs = kit.facts(session, probes, now), kit.open_runs(session, probes)
+        poured_last = kit.last_cups_of(session, probes)
+        for probe, usual in choices:
+            asked = in_use.get(request.values.get(f"method-{probe.id}", "")) or usual
             method = kit.method_for_probe(asked if asked.quantity == probe.quantity else usual, probe)
             offers = {s.key: offers_for(s, lots, probe) for s in method.steps if s.vessel == "solution"}
-            why = _in_the_way(session, probe, now)
+            why = _in_the_way(facts[probe.id], probe.id in runs)
             rows.append(
                 {
                     "probe": probe,
                     "method": method,
-                    "methods": kit.methods_in_use(session, probe.quantity),
+                    "methods": {k: m for k, m in in_use.items() if m.quantity == probe.quantity},
                     "offers": offers,
                     "why": why,
-                    "before": usual_cups(offers, kit.last_cups(session, probe.id, method.key)),
+                    "before": usual_cups(offers, poured_last.get((probe.id, method.key), {})),
                     "taken": _is_taken(probe, why),
                     "against": contradictions_for(recorded, probe, offers, source),
                 }
@@ -72,13 +76,12 @@ def _is_taken(probe: Probe, why: str) -> bool:
     return not why
 
 
-def _in_the_way(session: Any, probe: Probe, now: Any) -> str:
-    if kit.open_run(session, probe.id):
+def _in_the_way(facts: kit.TrustFacts, has_run: bool) -> str:
+    if has_run:
         return "has an open run"
-    if waiting := kit.conditioning(session, probe, now):
+    if waiting := facts.wait:
         return f"is {waiting.meanwhile or 'waiting'} until {waiting.ready_at:%d %b, %H:%M} UTC"
-    look = kit.last_inspection(session, probe.id)
-    return "is kept off Bench by its inspection" if look and look.blocks else ""
+    return "is kept off Bench by its inspection" if facts.look and facts.look.blocks else ""
 
 
 def _one_after_another(chosen: list[tuple[Probe, Method]]) -> float:

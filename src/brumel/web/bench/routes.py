@@ -56,7 +56,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             return redirect(url_for("bench.run", run_id=open_run.id))
         now = desk().clock()
         asked = request.values.get("method", "")
-        method = kit.method(session, asked) if asked else kit.default_method(session, probe)
+        in_use = kit.methods_in_use(session)
+        mine = {k: m for k, m in in_use.items() if m.quantity == probe.quantity}
+        method = in_use.get(asked) if asked else kit.default_method(session, probe)
         if method is None or method.quantity != probe.quantity:
             raise NotFound("There is no such method for this probe.")
         method = kit.method_for_probe(method, probe)
@@ -69,14 +71,14 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             "bench/setup.html",
             probe=probe,
             method=method,
-            methods=kit.methods_in_use(session, probe.quantity),
+            methods=mine,
             offers=offers,
             faults=faults,
             given=request.form,
             before=usual_cups(offers, kit.last_cups(session, probe.id, method.key)),
             is_chosen=bool(asked),
-            in_use=bool(kit.methods_in_use(session, probe.quantity)),
-            last=kit.last_usable(session, probe.id, full=True),
+            in_use=bool(mine),
+            last=kit.last_usable(session, probe, full=True),
             source=source,
             repeats=request.values.get("repeats", ""),
             recorded=recorded,

@@ -14,7 +14,7 @@ from brumel.core.verdict import Verdict
 from brumel.core.working import Working
 from brumel.formats.csv_rows import write_rows
 from brumel.formats.pdf import render_pdf
-from brumel.store.tables import Calibration, CalibrationWithdrawal
+from brumel.store.tables import Calibration
 from brumel.web.access import actor, desk
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.forms import NumberField, ReasonForm, text_of
@@ -172,6 +172,7 @@ def calibrations() -> Any:
 
 def _calibration_views(session: Any, calibration: Calibration) -> dict[str, Any]:
     state = bench.load_run(session, calibration.run_id)
+    withdrawal, old = records.withdrawals_of(session, calibration)
     fitted = state.quantity.restore(calibration.fit)
     before = bench.reference_calibration(session, state)
     known = kit.restored(before) if before and before.signal == calibration.signal else None
@@ -180,14 +181,14 @@ def _calibration_views(session: Any, calibration: Calibration) -> dict[str, Any]
         "method": state.method,
         "own": state.quantity,
         "fit": fitted,
-        "points": records.points(session, calibration),
+        "points": state.points,
         "verdict": Verdict.from_dict(calibration.verdict),
         "plate": calibration_drawings.draw(fitted, state.method, bench.taken_points(state), known, state.quantity),
         "history": calibration_drawings.history(kit.life_of_probe(session, calibration.run.probe)),
         "backed": records.backed_by(session, calibration),
-        "withdrawal": session.get(CalibrationWithdrawal, calibration.id),
+        "withdrawal": withdrawal,
         "conditions": calibration.run.conditions,
-        "new": records.taken_place_of(session, calibration),
+        "new": old,
     }
 
 

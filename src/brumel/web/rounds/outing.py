@@ -15,7 +15,7 @@ from brumel.web.access import actor, desk
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
-from brumel.work import rounds
+from brumel.work import kit, rounds
 from brumel.work.desk import Refused
 from brumel.work.rounds import calendar, outings, packing
 from brumel.work.rounds import plan as day_plan
@@ -89,6 +89,8 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
         outing = outings.outing(session, outing_id)
         visits = {v.site_id: v for v in outings.visits_of(session, outing)}
         carried = outings.choice(session, outing.round, now)
+        aboard = {c.probe.meter_id for some in carried.options.values() for c in some}
+        recorded = kit.settings_of(session, list(aboard))
         full = None
         wrong: list[InputError] = []
         if request.args.get("records"):
@@ -102,11 +104,11 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
         page = render_template(
             "rounds/outing.html",
             outing=outing,
-            packing=packing.packing(session, outing.round, now, carried),
+            packing=packing.packing(session, outing.round, now, carried, recorded),
             visits=visits,
             kept=rounds.of_visits(session, [v.id for v in visits.values()]),
             to_close=outings.to_close(session, outing),
-            settings=packing.settings(session, outing, now, carried),
+            settings=packing.settings(session, outing, now, carried, recorded),
             until_next=_until_next(outing, now),
             sketch=site_drawings.sketch(outing.round.sites),
             faults=[*faults, *wrong],

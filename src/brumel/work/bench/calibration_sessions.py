@@ -184,4 +184,6 @@ def next_line(session_lines: Sequence[SessionLine]) -> SessionLine | None:
 
 def default_choices(session: Session, meter_id: uuid.UUID) -> list[tuple[Probe, Method]]:
     """Every probe of the meter with the method it is usually calibrated by."""
-    return [(p, kit.default_method(session, p)) for p in probes_of(session, meter_id)]
+    probes = probes_of(session, meter_id)
+    usual = kit.default_methods(session, probes)
+    return [(p, usual[p.id]) for p in probes]

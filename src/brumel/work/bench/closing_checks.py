@@ -42,7 +42,7 @@ def criteria(quantity: str) -> drift.DriftCriteria:
 
 def in_force(session: Session, probe: Probe, now: datetime) -> Calibration | None:
     """The calibration whose span is closed: the newest usable one, run out or not."""
-    return kit.last_usable(session, probe.id, before=now)
+    return kit.last_usable(session, probe, before=now)
 
 
 def offers(session: Session, probe: Probe, now: datetime) -> list[Offer]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.methods import Method, StepSpec
 from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunEnd
@@ -76,6 +76,7 @@ class RunState:
     turn: int
     end: RunEnd | None
     calibration: Calibration | None
+    points: tuple[tuple[Point, Lot | None], ...] = ()
 
     @property
     def current(self) -> StepState | None:
@@ -90,47 +91,69 @@ class RunState:
 def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> RunState:
     """The run of that id, the front door for everything that names a run. With `lock`, writes take turns."""
     key = object_id(run_id, "run")
-    run = session.get(Run, key)
-    if run is None:
-        raise NotFound("There is no such run.")
     if lock:
         session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(key)))))
-    points = list(session.scalars(select(Point).where(Point.run_id == key).order_by(Point.version)))
-    standing: dict[str, Point] = {}
-    for point in points:
-        standing[point.step] = point
-    lots = {
-        str(lot.id): lot
-        for lot in session.scalars(select(Lot).where(Lot.id.in_([uuid.UUID(v) for v in run.cups.values()])))
-    }
+    query = (
+        select(Run, RunEnd, Calibration, MeterSettings)
+        .outerjoin(RunEnd, RunEnd.run_id == Run.id)
+        .outerjoin(Calibration, Calibration.run_id == Run.id)
+        .outerjoin(MeterSettings, MeterSettings.id == Run.settings_id)
+        .options(lazyload(Calibration.run), lazyload(MeterSettings.by))
+    )
+    found = session.execute(query.where(Run.id == key)).first()
+    if found is None:
+        raise NotFound("There is no such run.")
+    run, end, calibration, recorded = found
+    versions, lots = _points_and_lots(session, run)
+    standing = {point.step: point for point in versions}
     method = Method.model_validate(run.method)
-    left = left_of_lots(session, list(lots.values()), besides=run)
+    # What is left in a bottle says nothing of a run that has ended.
+    left = {} if end else left_of_lots(session, list(lots.values()), besides=run)
     steps = tuple(
         StepState(
             spec,
-            kit.lot_view(lots[run.cups[spec.key]], run.started_at, left[uuid.UUID(run.cups[spec.key])])
-            if spec.key in run.cups
-            else None,
+            kit.lot_view(lots[lot_id], run.started_at, left.get(lot_id)) if (lot_id := _cup(run, spec)) else None,
             p if (p := standing.get(spec.key)) and not p.withdrawn else None,
         )
         for spec in method.steps
     )
-    end = session.get(RunEnd, key)
-    calibration = session.scalar(select(Calibration).where(Calibration.run_id == key)) if end else None
-    recorded = session.get(MeterSettings, run.settings_id) if run.settings_id else None
     case = RunContext(run.probe, run.conditions, recorded.settings if recorded else {})
-    state = RunState(run, method, quantity_of(method.quantity), case, steps, None, len(points), end, calibration)
+    quantity = quantity_of(method.quantity)
+    points = tuple((p, lots.get(p.lot_id)) for p in sorted(versions, key=lambda p: (p.at, p.version)))
+    state = RunState(run, method, quantity, case, steps, None, len(versions), end, calibration, points)
+    if end:
+        return state
     dip = kit.present_dip(session, run.probe_id)
     current = state.current
-    taken = {p.dip_id for p in points}
-    if dip and not end and current and dip.run_id == key and dip.step == current.spec.key and dip.id not in taken:
+    taken = {p.dip_id for p in versions}
+    if dip and current and dip.run_id == key and dip.step == current.spec.key and dip.id not in taken:
         return replace(state, dip=dip)
     return state
 
 
+def _cup(run: Run, spec: StepSpec) -> uuid.UUID | None:
+    lot = run.cups.get(spec.key)
+    return uuid.UUID(lot) if lot else None
+
+
+def _points_and_lots(session: Session, run: Run) -> tuple[list[Point], dict[uuid.UUID | None, Lot]]:
+    """Every version of every point, in the order of versions, and the lots of the run's cups."""
+    rows = session.execute(
+        select(Point, Lot)
+        .outerjoin(Lot, Lot.id == Point.lot_id)
+        .where(Point.run_id == run.id)
+        .order_by(Point.version, Point.at)
+    ).all()
+    lots: dict[uuid.UUID | None, Lot] = {lot.id: lot for _, lot in rows if lot is not None}
+    missing = {uuid.UUID(v) for v in run.cups.values()} - lots.keys()
+    if missing:
+        lots |= {lot.id: lot for lot in session.scalars(select(Lot).where(Lot.id.in_(missing)))}
+    return [point for point, _ in rows], lots
+
+
 def reference_calibration(session: Session, state: RunState) -> Calibration | None:
     """The last good calibration before the run, against which cups are recognised."""
-    return kit.last_usable(session, state.run.probe_id, full=True, before=state.run.started_at)
+    return kit.last_usable(session, state.run.probe, full=True, before=state.run.started_at)
 
 
 def open_runs(session: Session) -> list[Run]:

@@ -90,6 +90,7 @@ from brumel.work.kit.probe_record import (
 )
 from brumel.work.kit.probes import (
     last_cups,
+    last_cups_of,
     last_installation,
     last_run,
     open_run,
@@ -147,6 +148,7 @@ __all__ = [
     "interval_days",
     "is_own_method",
     "last_cups",
+    "last_cups_of",
     "last_inspection",
     "last_installation",
     "last_maintenance",

@@ -62,14 +62,12 @@ def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime |
 
 
 def last_usable(
-    session: Session, probe_id: uuid.UUID, *, full: bool = False, before: datetime | None = None
+    session: Session, probe: Probe, *, full: bool = False, before: datetime | None = None
 ) -> Calibration | None:
     """The newest calibration that may back readings; with `full`, one that measured a slope."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id, Calibration.usable, stands())
-    if full:
-        quantity = session.scalar(select(Probe.quantity).where(Probe.id == probe_id))
-        if quantity == "ph":
-            query = query.where(Calibration.fit["kind"].astext != "offset")
+    query = select(Calibration).where(Calibration.probe_id == probe.id, Calibration.usable, stands())
+    if full and probe.quantity == "ph":
+        query = query.where(Calibration.fit["kind"].astext != "offset")
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))

@@ -37,10 +37,13 @@ class Strand:
 
 @dataclass(frozen=True)
 class Life:
-    """Everything the probe's page draws."""
+    """Everything the probe's page draws, and what it was drawn from: calibrations and maintenance newest first."""
 
     strands: tuple[Strand, ...]
     maintenance: tuple[tuple[datetime, str], ...]
+    calibrations: tuple[Calibration, ...] = ()
+    done: tuple[Maintenance, ...] = ()
+    installations: tuple[ProbeInstallation, ...] = ()
 
     @property
     def sentences(self) -> tuple[str, ...]:
@@ -59,8 +62,10 @@ def life_of_probe(session: Session, probe: Probe) -> Life:
     """The life of a probe, oldest first. What a run did not measure (a carried slope, a check's cell) is left out."""
     quantity = quantity_of(probe.quantity)
     past = list(reversed(calibrations.recent_calibrations(session, probe.id, LONGEST_LIFE)))
+    done = maintenance.maintenance_history(session, probe.id, 200)
+    fitted = installations(session, probe)
     method = methods.method_for_probe(methods.default_method(session, probe), probe)
-    renewed = _renewed(session, probe)
+    renewed = _renewed(probe, done)
     strands = [_followed(strand, past, method, renewed) for strand in quantity.strands]
     settle = calibrations.settle_times(session, [c.run_id for c in past])
     timed = [c for c in past if c.run_id in settle]
@@ -74,18 +79,18 @@ def life_of_probe(session: Session, probe: Probe) -> Life:
                 None,
             )
         )
-    done = reversed(maintenance.maintenance_history(session, probe.id, 200))
     marks = [
-        *((u.at, _words(probe, u)) for u in done),
-        *((f.at, f"fitted to {f.meter.name}") for f in installations(session, probe)),
+        *((u.at, _words(probe, u)) for u in reversed(done)),
+        *((f.at, f"fitted to {f.meter.name}") for f in fitted),
     ]
-    return Life(tuple(s for s in strands if len(s.values) > 1), tuple(sorted(marks)))
+    drawn = tuple(s for s in strands if len(s.values) > 1)
+    return Life(drawn, tuple(sorted(marks)), tuple(reversed(past)), tuple(done), tuple(fitted))
 
 
-def _renewed(session: Session, probe: Probe) -> datetime | None:
+def _renewed(probe: Probe, done: Sequence[Maintenance]) -> datetime | None:
     """When the probe last got a new part (membrane, cap, tip): charts and forecasts begin there anew."""
     fresh = [what for what, spec in maintenance.maintenance_kinds(probe).items() if spec.fresh]
-    at = [u.at for u in maintenance.maintenance_history(session, probe.id, 200) if u.what in fresh]
+    at = [u.at for u in done if u.what in fresh]
     return max(at, default=None)
 
 

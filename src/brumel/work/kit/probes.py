@@ -71,13 +71,20 @@ def last_run(session: Session, probe_id: uuid.UUID) -> Run | None:
 
 def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[str, str]:
     """The lots of the probe's last finished run by this method, by step: what stands on the shelf is usually taken again."""
+    return last_cups_of(session, [probe_of(session, probe_id)]).get((probe_id, method_key), {})
+
+
+def last_cups_of(session: Session, probes: Sequence[Probe]) -> dict[tuple[uuid.UUID, str], dict[str, str]]:
+    """The same for every method by which each of these probes was calibrated."""
+    method = Run.method["key"].astext
     query = (
-        select(Run.cups)
+        select(Run.probe_id, method, Run.cups)
+        .distinct(Run.probe_id, method)
         .join(RunEnd, RunEnd.run_id == Run.id)
-        .where(Run.probe_id == probe_id, Run.purpose == "calibration", RunEnd.how == "finished")
-        .where(Run.method["key"].astext == method_key)
+        .where(Run.probe_id.in_([p.id for p in probes]), Run.purpose == "calibration", RunEnd.how == "finished")
+        .order_by(Run.probe_id, method, Run.started_at.desc())
     )
-    return dict(session.scalar(query.order_by(Run.started_at.desc()).limit(1)) or {})
+    return {(probe_id, key): cups for probe_id, key, cups in session.execute(query)}
 
 
 def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Text, cast, func, select
+from sqlalchemy import Text, cast, func, literal, select, true, union_all
 from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.store.tables import Count, Lot, Maintenance, Meter, Point, Probe, Run, SpareUse
 from brumel.work.desk import NotFound, Refused, Write, clean_reason, object_id, writes
-from brumel.work.kit import meters
 
 CUP_ML = 40.0  # a cup and the rinse before it; common practice, no source
 
@@ -70,25 +69,24 @@ def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = No
 
     besides : a run whose own cups, and those of its calibration session, are not counted
     """
-    counts = {c.lot_id: c for c in newest_counts(session, Count.lot_id.in_([lot.id for lot in lots]))}
-    cups: dict[uuid.UUID, int] = {}
-    if counts:
-        newest = select(func.max(Count.at)).where(Count.lot_id == Point.lot_id).correlate(Point).scalar_subquery()
-        cup = func.coalesce(Run.calibration_session_id, Run.id)
-        query = (
-            select(Point.lot_id, func.count(cup.distinct()))
-            .join(Run, Run.id == Point.run_id)
-            .where(Point.lot_id.in_(list(counts)), Point.at > newest)
-            .group_by(Point.lot_id)
-        )
-        if besides is not None:
-            query = query.where(cup != (besides.calibration_session_id or besides.id))
-        cups = {i: n for i, n in session.execute(query) if i is not None}
+    cup = func.coalesce(Run.calibration_session_id, Run.id)
+    count = select(Count.amount, Count.at).where(Count.lot_id == Lot.id).order_by(Count.at.desc()).limit(1).lateral()
+    used_since = (
+        select(func.count(cup.distinct()).label("cups"))
+        .select_from(Point)
+        .join(Run, Run.id == Point.run_id)
+        .where(Point.lot_id == Lot.id, Point.at > count.c.at)
+    )
+    if besides is not None:
+        used_since = used_since.where(cup != (besides.calibration_session_id or besides.id))
+    cups = used_since.lateral()
+    query = select(Lot.id, count.c.amount, count.c.at, cups.c.cups).join(count, true()).join(cups, true())
+    counted = {row.id: row for row in session.execute(query.where(Lot.id.in_([lot.id for lot in lots])))}
     left = {}
     for lot in lots:
-        count, unit = counts.get(lot.id), unit_of(lot)
-        used = cups.get(lot.id, 0) * (CUP_ML if unit == "mL" else 1.0)
-        left[lot.id] = Left(max(count.amount - used, 0.0) if count else None, unit, count.at if count else None, used)
+        row, unit = counted.get(lot.id), unit_of(lot)
+        used = (row.cups if row else 0) * (CUP_ML if unit == "mL" else 1.0)
+        left[lot.id] = Left(max(row.amount - used, 0.0) if row else None, unit, row.at if row else None, used)
     return left
 
 
@@ -106,13 +104,13 @@ SPARES = {
 MOST = {"mL": 20_000.0, "pieces": 1000.0, "fills": 1000.0, "sets": 1000.0}
 
 
-def spares(session: Session) -> dict[str, tuple[str, Left]]:
-    """Every kind of spare with what is left of it: {key: (words, left)}."""
+def spares(session: Session, of_meters: Iterable[Meter]) -> dict[str, tuple[str, Left]]:
+    """Every kind of spare with what is left of it, batteries by meter: {key: (words, left)}."""
     counts = {c.spare: c for c in newest_counts(session, Count.spare != "")}
     since = min((c.at for c in counts.values()), default=None)
     used = _used_since(session, since) if since is not None else []
     known = {key: (words, unit) for key, (words, unit, _) in SPARES.items()}
-    known |= {f"battery-{m.id}": (f"sets of batteries for {m.name}", "sets") for m in meters.meters_in_service(session)}
+    known |= {f"battery-{m.id}": (f"sets of batteries for {m.name}", "sets") for m in of_meters}
     counted = {}
     for key, (words, unit) in known.items():
         count = counts.get(key)
@@ -129,8 +127,9 @@ def _used_since(session: Session, since: datetime) -> list[tuple[str, datetime]]
         .join(Probe, Probe.id == Maintenance.probe_id)
         .where(Maintenance.at > since)
     )
-    uses = [(taken_by[(q, what)], at) for q, what, at in session.execute(done) if (q, what) in taken_by]
-    return uses + list(session.execute(select(SpareUse.spare, SpareUse.at).where(SpareUse.at > since)).tuples())
+    batteries = select(literal(""), SpareUse.spare, SpareUse.at).where(SpareUse.at > since)
+    rows = session.execute(union_all(done, batteries))
+    return [(taken_by.get((q, what), what), at) for q, what, at in rows]
 
 
 def _left(count: Count | None, unit: str, used: int) -> Left:

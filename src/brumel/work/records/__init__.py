@@ -10,13 +10,12 @@ from brumel.work.records.search import (
     calibrations,
     export,
     flag_words,
-    points,
     readings,
     recent,
     settling_note,
     standard_words,
-    taken_place_of,
     versions,
+    withdrawals_of,
     withdrawn_among,
 )
 
@@ -30,12 +29,11 @@ __all__ = [
     "calibrations",
     "export",
     "flag_words",
-    "points",
     "readings",
     "recent",
     "settling_note",
     "standard_words",
-    "taken_place_of",
     "versions",
+    "withdrawals_of",
     "withdrawn_among",
 ]

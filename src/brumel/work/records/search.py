@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session, aliased
 
 from brumel.core.believability import Flag
 from brumel.store.standing import is_standing
-from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Lot, Point, Reading, User
+from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, User
 from brumel.work.desk import NotAllowed, NotFound, object_id
 from brumel.work.records import reading_rows
 
@@ -89,23 +89,18 @@ def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibratio
     return calibration
 
 
-def points(session: Session, calibration: Calibration) -> list[tuple[Point, Lot | None]]:
-    """Every version of every point of a calibration's run with its lot, in the order they were made."""
-    rows = session.execute(
-        select(Point, Lot)
-        .outerjoin(Lot, Lot.id == Point.lot_id)
-        .where(Point.run_id == calibration.run_id)
-        .order_by(Point.at, Point.version)
-    )
-    return [(point, lot) for point, lot in rows]
-
-
-def taken_place_of(session: Session, calibration: Calibration) -> Calibration | None:
-    """The calibration this one took the place of."""
-    old = session.scalar(
-        select(CalibrationWithdrawal.calibration_id).where(CalibrationWithdrawal.new_id == calibration.id).limit(1)
-    )
-    return session.get(Calibration, old) if old else None
+def withdrawals_of(
+    session: Session, calibration: Calibration
+) -> tuple[CalibrationWithdrawal | None, Calibration | None]:
+    """How this calibration was withdrawn, and the calibration it took the place of; None where neither happened."""
+    of_it = (CalibrationWithdrawal.calibration_id == calibration.id) | (CalibrationWithdrawal.new_id == calibration.id)
+    withdrawal, old = None, None
+    for row in session.scalars(select(CalibrationWithdrawal).where(of_it)):
+        if row.calibration_id == calibration.id:
+            withdrawal = row
+        else:
+            old = session.get(Calibration, row.calibration_id)
+    return withdrawal, old
 
 
 def withdrawn_among(session: Session, ids: list[uuid.UUID]) -> set[uuid.UUID]:

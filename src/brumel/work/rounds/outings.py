@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.methods import ORDER
 from brumel.store.records import Closing
@@ -48,7 +48,8 @@ def running(session: Session, planned_round: Round, day: date) -> Outing | None:
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:
     """The sheets of an outing, oldest first."""
-    return list(session.scalars(select(Visit).where(Visit.outing_id == outing.id).order_by(Visit.at)))
+    query = select(Visit).options(lazyload(Visit.carried)).where(Visit.outing_id == outing.id)
+    return list(session.scalars(query.order_by(Visit.at)))
 
 
 # -- the probes of a round

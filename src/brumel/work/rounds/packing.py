@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import uuid
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -41,7 +41,11 @@ class PackingItem:
 
 
 def packing(
-    session: Session, planned_round: Round, now: datetime, carried: ProbeChoice | None = None
+    session: Session,
+    planned_round: Round,
+    now: datetime,
+    carried: ProbeChoice | None = None,
+    recorded: Mapping[uuid.UUID, MeterSettings] | None = None,
 ) -> dict[str, list[PackingItem]]:
     """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
     back = now + timedelta(minutes=SITE_MIN * len(planned_round.stops))
@@ -68,7 +72,7 @@ def packing(
         standards += beyond
     standards += [_solution(one) for one in wanted.values()]
     meters = {c.probe.meter.id: c.probe.meter for c in chosen}
-    recorded = kit.settings_of(session, list(meters))
+    recorded = kit.settings_of(session, list(meters)) if recorded is None else recorded
     safety = [
         PackingItem("jacket", "life jacket, and a second person where the note says so", "water"),
         PackingItem("water", "pure water to rinse, tissue, a waste bottle", "nothing is poured out at the site"),
@@ -100,7 +104,8 @@ def _solution(one: _Wanted) -> PackingItem:
 
 
 def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter]) -> list[PackingItem]:
-    known = kit.spares(session)
+    meters = list(meters)
+    known = kit.spares(session, meters)
     items: dict[str, PackingItem] = {}
 
     def take(key: str, what: str, why: str, needed: float = 1.0) -> None:
@@ -208,11 +213,17 @@ class Settings:
     seen: str
 
 
-def settings(session: Session, outing: Outing, now: datetime, carried: ProbeChoice | None = None) -> list[Settings]:
+def settings(
+    session: Session,
+    outing: Outing,
+    now: datetime,
+    carried: ProbeChoice | None = None,
+    recorded: Mapping[uuid.UUID, MeterSettings] | None = None,
+) -> list[Settings]:
     """The meters of an outing with their settings. A snapshot taken later makes the checking stale."""
     chosen = (carried or choice(session, outing.round, now)).best(now)
     meters = {m.id: m for m in [c.probe.meter for c in chosen]}
-    recorded = kit.settings_of(session, list(meters))
+    recorded = kit.settings_of(session, list(meters)) if recorded is None else recorded
     items = []
     for meter in meters.values():
         taken = recorded.get(meter.id)

@@ -142,5 +142,4 @@ def last_profile(session: Session, site_id: uuid.UUID) -> list[Reading]:
     query = select(Reading.visit_id).where(
         Reading.site_id == site_id, Reading.quantity == "temperature", Reading.depth_m.is_not(None)
     )
-    newest = session.scalar(query.order_by(Reading.at.desc()).limit(1))
-    return of_visit(session, newest) if newest is not None else []
+    return of_visit(session, query.order_by(Reading.at.desc()).limit(1).scalar_subquery())

@@ -19,7 +19,8 @@ PACES = (1, 5, 20)
 
 def simulated(session: Session) -> list[Probe]:
     """The probes that stand-ins play, inside Brumel or behind the demo's link: those with a hidden truth."""
-    probes = [p for p in kit.probes_in_service(session) if meters.truth(session, f"probe:{p.id}")]
+    known = meters.truths(session, "probe:")  # they stay in the session, so that looking one up asks nothing
+    probes = [p for p in kit.probes_in_service(session) if known.get(f"probe:{p.id}")]
     return sorted(probes, key=lambda p: (ORDER.index(p.quantity), p.name))
 
 

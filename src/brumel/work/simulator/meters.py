@@ -31,6 +31,12 @@ def truth(session: Session, subject: str) -> dict[str, Any]:
     return row.body if row else {}
 
 
+def truths(session: Session, prefix: str = "") -> dict[str, dict[str, Any]]:
+    """All the simulator knows, by subject."""
+    query = select(Truth).where(Truth.subject.startswith(prefix, autoescape=True))
+    return {row.subject: row.body for row in session.scalars(query)}
+
+
 def set_truth(session: Session, subject: str, body: dict[str, Any]) -> None:
     """Set what the simulator knows about a subject."""
     session.merge(Truth(subject=subject, body=body))

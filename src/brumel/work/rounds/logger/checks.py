@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
@@ -213,9 +214,9 @@ class Standing:
     by: EffectOnSeries | None
 
 
-def standing(session: Session, series: LoggerSeries) -> Standing:
+def standing(session: Session, series: LoggerSeries, decisions: Sequence[LoggerDecision] | None = None) -> Standing:
     """Open, unbacked, or as the newest decision says."""
-    have = decisions_of(session, series)
+    have = decisions_of(session, series) if decisions is None else decisions
     if not have:
         if series.probe is None or series.calibration_id is None:
             why = (

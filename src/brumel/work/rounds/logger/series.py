@@ -68,7 +68,7 @@ def take_in(
     if times[-1] > w.now:
         raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
     probe = kit.probe_of(w.session, probe_id) if probe_id else None
-    backed = kit.last_usable(w.session, probe.id, before=times[0]) if probe else None
+    backed = kit.last_usable(w.session, probe, before=times[0]) if probe else None
     if backed is not None and backed.valid_until < times[0]:
         backed = None  # it had run out before the logger was set out
     twin = w.session.scalar(

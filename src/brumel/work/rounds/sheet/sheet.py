@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ScalarSelect, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.sheet import Water
@@ -63,7 +63,7 @@ def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
     return list(session.scalars(select(VisitNote).where(VisitNote.visit_id == visit_id).order_by(VisitNote.at)))
 
 
-def of_visit(session: Session, visit_id: uuid.UUID) -> list[Reading]:
+def of_visit(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[Reading]:
     """The readings recorded in a visit, standing versions, in the order of a sheet."""
     return _newest(_versions(session, visit_id))
 
@@ -77,7 +77,7 @@ def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUI
     return {visit: _newest(rows) for visit, rows in readings.items()}
 
 
-def _versions(session: Session, visit_id: uuid.UUID) -> list[Reading]:
+def _versions(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[Reading]:
     query = select(Reading).options(
         lazyload("*"), joinedload(Reading.by), joinedload(Reading.calibration).lazyload("*")
     )
