@@ -19,10 +19,9 @@ blueprint = Blueprint("practice", __name__, template_folder="templates", url_pre
 def meter(faults: Any = ()) -> Any:
     """The simulated meter: which faults are on, and how fast its clock runs."""
     with desk().read() as session:
-        probes = simulator.simulated(session)
         page = render_template(
             "practice/meter.html",
-            probes=[(p, simulator.faults_of(session, p)) for p in probes],
+            probes=simulator.simulated(session),
             known=FAULTS,
             pace=simulator.pace(session),
             paces=simulator.PACES,

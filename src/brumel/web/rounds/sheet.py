@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from flask import Response, current_app, flash, redirect, render_template, request, url_for
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.core.agreement import Measured, compare
 from brumel.core.errors import InputError, InputErrors
@@ -70,7 +70,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
 
 
 def _unseen(session: Session, visit: Visit) -> list[Any]:
-    out = session.get(Outing, visit.outing_id) if visit.outing_id else None
+    out = session.get(Outing, visit.outing_id, options=[lazyload("*")]) if visit.outing_id else None
     return packing.unseen(session, out, [p.meter for p in visit.probes]) if out is not None else []
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import uuid
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -9,6 +11,8 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
+from brumel.store.rounds import Round
+from brumel.store.tables import Probe, Reading, Run
 from brumel.web.access import desk
 from brumel.web.drawings import frame
 from brumel.web.rounds.outing import asked_leave
@@ -19,29 +23,32 @@ from brumel.work.rounds import plan as day_plan
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
 
-def day_marks(session: Session, now: datetime) -> list[tuple[datetime, str, str]]:
+def day_marks(session: Session, now: datetime, recent: Sequence[Reading]) -> list[tuple[datetime, str, str]]:
     """What the ribbon shows of today: calibrations and site readings."""
     since = now.replace(hour=0, minute=0, second=0, microsecond=0)
     marks = [
         (c.at, f"run-{c.outcome}", f"calibration {c.number}, {c.run.probe.name}")
-        for c in records.calibrations(session)[0]
-        if c.at >= since
+        for c in records.calibrations_since(session, since)
     ]
-    search = records.Search(since=since, until=now + timedelta(hours=1), quantity="ph")
     marks += [
         (r.at, f"visit-{r.backing}", f"{r.visit.site.name}: pH {r.value:.2f}")
-        for r in records.recent(session, search, 40)
+        for r in recent
+        if since <= r.at < now + timedelta(hours=1)
     ]
     return marks
 
 
-def _zone(session: Session) -> str:
+def _zone(session: Session, ahead: Round | None) -> str:
     """The day is drawn in the zone of the practice's waters."""
-    groups = rounds.sites_by_client(session)
-    return groups[0].zone if groups else "UTC"
+    if ahead is not None:
+        return ahead.zone
+    sites = rounds.sites_by_client(session)
+    return sites[0].zone if sites else "UTC"
 
 
-def _round_today(session: Session, now: datetime) -> dict[str, Any]:
+def _round_today(
+    session: Session, now: datetime, trusts: Mapping[Probe, kit.Trust], runs: Mapping[uuid.UUID, Run]
+) -> dict[str, Any]:
     """The round that is due today, else the next one, with its plan up to leaving."""
     due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
     if not due:
@@ -49,8 +56,9 @@ def _round_today(session: Session, now: datetime) -> dict[str, Any]:
     day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
     asked, wrong = asked_leave(soonest, now)
     leave = asked or calendar.leaving(soonest, day)
+    carried = outings.choice_among(soonest, list(trusts), {p.id: trust for p, trust in trusts.items()})
     return {
-        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave),
+        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, carried=carried, runs=runs),
         "round": soonest,
         "day": day,
         "faults": wrong,
@@ -66,16 +74,17 @@ def show() -> Any:
     with desk().read() as session:
         now = desk().clock()
         probes = kit.probes_in_service(session)
-        trusts, runs = kit.trusts(session, probes, now), kit.open_runs(session, probes)
+        trusts, open_runs = kit.trusts(session, probes, now), bench.open_runs(session)
+        runs = {run.probe_id: run for run in reversed(open_runs)}
         lines = [{"probe": p, "trust": trusts[p.id], "run": runs.get(p.id)} for p in probes]
-        ahead = _round_today(session, now)
+        ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, runs)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
-        recent = records.recent(session, records.Search(quantity="ph"), 6)
+        recent = records.recent(session, records.Search(quantity="ph"), 40)
         return render_template(
             "today/show.html",
             lines=lines,
-            open_runs=bench.open_runs(session),
-            recent=recent,
-            ribbon=frame.ribbon(day_marks(session, now), now, _zone(session), shown),
+            open_runs=open_runs,
+            recent=recent[:6],
+            ribbon=frame.ribbon(day_marks(session, now, recent), now, _zone(session, ahead["round"]), shown),
             **ahead,
         )

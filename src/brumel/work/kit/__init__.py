@@ -3,7 +3,6 @@
 from brumel.work.kit.calibrations import (
     first_gain,
     last_usable,
-    last_usables,
     latest_calibration,
     recent_calibrations,
     restored,
@@ -103,7 +102,7 @@ from brumel.work.kit.probes import (
     waits_for,
 )
 from brumel.work.kit.stock import CUP_ML, MOST, SPARES, Left, count_stock, left_of_lots, newest_counts, spares, unit_of
-from brumel.work.kit.trust import Trust, TrustFacts, facts, trust_of, trusts
+from brumel.work.kit.trust import ReadingFacts, Trust, TrustFacts, facts, reading_facts, trust_by, trust_of, trusts
 
 __all__ = [
     "CONTAINERS",
@@ -127,6 +126,7 @@ __all__ = [
     "NewLot",
     "NewMeasure",
     "ProbeForm",
+    "ReadingFacts",
     "Strand",
     "Trust",
     "TrustFacts",
@@ -155,7 +155,6 @@ __all__ = [
     "last_run",
     "last_settings",
     "last_usable",
-    "last_usables",
     "latest_calibration",
     "left_of_lots",
     "life_of_probe",
@@ -185,6 +184,7 @@ __all__ = [
     "probe_of",
     "probes_in_service",
     "raise_faults",
+    "reading_facts",
     "recent_calibrations",
     "record_battery_change",
     "record_maintenance",
@@ -210,6 +210,7 @@ __all__ = [
     "settle_times",
     "spares",
     "token_hash",
+    "trust_by",
     "trust_of",
     "trusts",
     "unit_of",

@@ -5,14 +5,12 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 
-from sqlalchemy import ColumnElement, Double, Select, func, select
-from sqlalchemy.orm import Session, joinedload, lazyload
+from sqlalchemy import ColumnElement, Double, func, select
+from sqlalchemy.orm import Session
 
 from brumel.core.fitness import Fitted
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Maintenance, Point, Probe, Run
-from brumel.work.kit.probes import of_each
 from brumel.work.quantities.book import quantity_of
 
 
@@ -71,18 +69,6 @@ def last_usable(
     if before:
         query = query.where(Calibration.at <= before)
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
-
-
-def last_usables(session: Session, probe_ids: Sequence[uuid.UUID], before: datetime) -> dict[uuid.UUID, Calibration]:
-    """The newest calibration of each probe that may back readings, with its run."""
-
-    def mine(probe_id: Any) -> Select[Any]:
-        query = select(Calibration.id).where(Calibration.probe_id == probe_id, Calibration.usable, stands())
-        return query.where(Calibration.at <= before).order_by(Calibration.at.desc())
-
-    with_run = (lazyload("*"), joinedload(Calibration.run).lazyload("*"))
-    rows = session.scalars(select(Calibration).options(*with_run).where(Calibration.id.in_(of_each(probe_ids, mine))))
-    return {row.probe_id: row for row in rows}
 
 
 def recent_calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:

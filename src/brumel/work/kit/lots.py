@@ -18,7 +18,7 @@ from brumel.core.redox import ELECTRODES
 from brumel.store.tables import Lot
 from brumel.store.typed_json import LotMeasure
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
-from brumel.work.kit.stock import Left, left_of_lots
+from brumel.work.kit.stock import Left, lots_with_left
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 
@@ -73,10 +73,9 @@ def lot_view(lot: Lot, now: datetime, left: Left | None = None) -> LotView:
 
 def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:
     """All lots not discarded, those in date first."""
-    rows = list(session.scalars(select(Lot).where(Lot.discarded_at.is_(None)).order_by(Lot.code)))
-    known = left_of_lots(session, rows)
+    rows = lots_with_left(session, Lot.discarded_at.is_(None))
     return sorted(
-        (lot_view(row, now, known[row.id]) for row in rows),
+        (lot_view(lot, now, left) for lot, left in rows),
         key=lambda v: (len(v.objections), *sorted(v.quantities)[:1], v.lot.code),
     )
 

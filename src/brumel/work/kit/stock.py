@@ -64,8 +64,9 @@ def newest_counts(session: Session, *where: Any) -> Sequence[Count]:
     return session.scalars(query).all()
 
 
-def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = None) -> dict[uuid.UUID, Left]:
-    """What is left of each lot: a cup is used by every run, or every session of several probes, that took a point in it.
+def lots_with_left(session: Session, *where: Any, besides: Run | None = None) -> list[tuple[Lot, Left]]:
+    """Lots with what is left of each: a cup is used by every run, or every session of several probes, that took a
+    point in it.
 
     besides : a run whose own cups, and those of its calibration session, are not counted
     """
@@ -79,15 +80,30 @@ def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = No
     )
     if besides is not None:
         used_since = used_since.where(cup != (besides.calibration_session_id or besides.id))
-    cups = used_since.lateral()
-    query = select(Lot.id, count.c.amount, count.c.at, cups.c.cups).join(count, true()).join(cups, true())
-    counted = {row.id: row for row in session.execute(query.where(Lot.id.in_([lot.id for lot in lots])))}
-    left = {}
-    for lot in lots:
-        row, unit = counted.get(lot.id), unit_of(lot)
-        used = (row.cups if row else 0) * (CUP_ML if unit == "mL" else 1.0)
-        left[lot.id] = Left(max(row.amount - used, 0.0) if row else None, unit, row.at if row else None, used)
-    return left
+    used = used_since.lateral()
+    query = (
+        select(Lot, count.c.amount, count.c.at, used.c.cups)
+        .select_from(Lot)
+        .outerjoin(count, true())
+        .outerjoin(used, true())
+        .where(*where)
+        .order_by(Lot.code)
+    )
+    return [(lot, _left_of(lot, amount, at, cups)) for lot, amount, at, cups in session.execute(query)]
+
+
+def _left_of(lot: Lot, amount: float | None, counted_at: datetime | None, cups: int) -> Left:
+    unit = unit_of(lot)
+    if amount is None:
+        return Left(None, unit, None)
+    used = cups * (CUP_ML if unit == "mL" else 1.0)
+    return Left(max(amount - used, 0.0), unit, counted_at, used)
+
+
+def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = None) -> dict[uuid.UUID, Left]:
+    """What is left of each of these lots."""
+    wanted = Lot.id.in_([lot.id for lot in lots])
+    return {lot.id: left for lot, left in lots_with_left(session, wanted, besides=besides)}
 
 
 #: Spares by key: the words, the unit, the maintenance (quantity, what) that uses one. A meter's batteries come beside them.

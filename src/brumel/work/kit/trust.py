@@ -10,10 +10,11 @@ from typing import Any
 
 from sqlalchemy import ARRAY, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
+from sqlalchemy.orm.attributes import set_committed_value
 
 from brumel.core.verdict import Outcome
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, Inspection, Maintenance, Probe, ProbeInstallation
+from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run
 from brumel.work.kit.calibrations import stands
 from brumel.work.kit.maintenance import Wait, maintenance_words, running_wait, waits_within
 
@@ -44,11 +45,28 @@ class TrustFacts:
 
 def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, TrustFacts]:
     """The facts of many probes by one query, which looks up one row a probe and kind of fact in an index."""
+    return {probe_id: one.facts for probe_id, one in _facts(session, probes, now, read_with=False).items()}
+
+
+@dataclass(frozen=True)
+class ReadingFacts:
+    """What a probe is read with: the facts of its trust, the calibration that may back a reading, and where it stands."""
+
+    facts: TrustFacts
+    usable: Calibration | None
+    dip: Dip | None
+
+
+def reading_facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, ReadingFacts]:
+    """What many probes are read with, by one query."""
+    return _facts(session, probes, now, read_with=True)
+
+
+def _facts(
+    session: Session, probes: Sequence[Probe], now: datetime, *, read_with: bool
+) -> dict[uuid.UUID, ReadingFacts]:
     wanted = select(func.unnest(literal([p.id for p in probes], ARRAY(Uuid))).label("probe_id")).subquery()
     calibrations = _newest(Calibration, wanted, Calibration.at <= now, stands())
-    looks = _newest(Inspection, wanted)
-    done = _newest(Maintenance, wanted, Maintenance.at <= now)
-    installations = _newest(ProbeInstallation, wanted, ProbeInstallation.at <= now)
     closings = (
         select(Closing)
         .where(Closing.calibration_id == calibrations.c.id, Closing.at <= now)
@@ -56,25 +74,35 @@ def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid
         .limit(1)
         .lateral()
     )
+    parts = [
+        (Inspection, _newest(Inspection, wanted)),
+        (Calibration, calibrations),
+        (Maintenance, _newest(Maintenance, wanted, Maintenance.at <= now)),
+        (ProbeInstallation, _newest(ProbeInstallation, wanted, ProbeInstallation.at <= now)),
+        (Closing, closings),
+    ]
+    if read_with:
+        usable = _newest(Calibration, wanted, Calibration.usable, Calibration.at <= now, stands())
+        runs = select(Run).where(Run.id == usable.c.run_id).lateral()
+        dips = select(Dip).where(Dip.probe_id == wanted.c.probe_id).order_by(Dip.number.desc()).limit(1).lateral()
+        parts += [(Calibration, usable), (Run, runs), (Dip, dips)]
     running = waits_within(now).where(Maintenance.probe_id == wanted.c.probe_id).lateral()
-    parts = {
-        Inspection: looks,
-        Calibration: calibrations,
-        Maintenance: done,
-        ProbeInstallation: installations,
-        Closing: closings,
-    }
-    query = select(wanted.c.probe_id, running.c.rows, *(aliased(table, part) for table, part in parts.items()))
+    query = select(wanted.c.probe_id, running.c.rows, *(aliased(table, part) for table, part in parts))
     joined: Any = wanted
-    for part in (*parts.values(), running):
+    for part in (*(part for _, part in parts), running):
         joined = joined.outerjoin(part, true())
-    # What hangs on the rows (a run with its whole method) is loaded only where someone asks for it.
+    # What hangs on the rows is loaded only where someone asks for it; a run is then found in the session.
     rows = session.execute(query.select_from(joined).options(lazyload("*")))
     by_id = {p.id: p for p in probes}
-    return {
-        probe_id: TrustFacts(look, calibration, last, running_wait(by_id[probe_id], begun or [], now), fitted, closing)
-        for probe_id, begun, look, calibration, last, fitted, closing in rows
-    }
+    known = {}
+    for probe_id, begun, look, calibration, last, fitted, closing, *read in rows:
+        wait = running_wait(by_id[probe_id], begun or [], now)
+        of_trust = TrustFacts(look, calibration, last, wait, fitted, closing)
+        backing, run, dip = read or (None, None, None)
+        if backing is not None:
+            set_committed_value(backing, "run", run)
+        known[probe_id] = ReadingFacts(of_trust, backing, dip)
+    return known
 
 
 def _newest(table: Any, wanted: Any, *where: Any) -> Any:
@@ -89,7 +117,12 @@ def trust_of(session: Session, probe: Probe, now: datetime) -> Trust:
 def trusts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, Trust]:
     """What each of these probes can be trusted for now."""
     known = facts(session, probes, now)
-    return {p.id: replace(_judged(p, known[p.id], now), facts=known[p.id]) for p in probes}
+    return {p.id: trust_by(p, known[p.id], now) for p in probes}
+
+
+def trust_by(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
+    """What a probe can be trusted for, by the facts."""
+    return replace(_judged(probe, known, now), facts=known)
 
 
 def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:

@@ -10,11 +10,11 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Select, func, select
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
 from brumel.core.believability import Flag
 from brumel.store.standing import is_standing
-from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, User
+from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, User, Visit
 from brumel.work.desk import NotAllowed, NotFound, object_id
 from brumel.work.records import reading_rows
 
@@ -57,7 +57,9 @@ def _query(search: Search) -> Select[Reading]:
 
 def recent(session: Session, search: Search, count: int) -> list[Reading]:
     """The newest standing readings, without counting them all."""
-    return list(session.scalars(_query(search).order_by(_outer.at.desc(), _outer.id).limit(count)))
+    with_site = (lazyload("*"), joinedload(_outer.visit).options(lazyload("*"), joinedload(Visit.site)))
+    query = _query(search).options(*with_site)
+    return list(session.scalars(query.order_by(_outer.at.desc(), _outer.id).limit(count)))
 
 
 def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
@@ -79,6 +81,12 @@ def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], in
     total = session.scalar(select(func.count()).select_from(Calibration)) or 0
     query = select(Calibration).order_by(Calibration.at.desc()).offset((page - 1) * PAGE).limit(PAGE)
     return list(session.scalars(query)), total
+
+
+def calibrations_since(session: Session, since: datetime) -> list[Calibration]:
+    """The calibrations made from a moment on, newest first."""
+    query = select(Calibration).where(Calibration.at >= since).order_by(Calibration.at.desc())
+    return list(session.scalars(query.limit(PAGE)))
 
 
 def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibration:

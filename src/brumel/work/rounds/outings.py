@@ -87,9 +87,13 @@ class ProbeChoice:
 
 def choice(session: Session, planned_round: Round, now: datetime) -> ProbeChoice:
     """What a round can be gone with, as each probe is trusted now."""
+    probes = kit.probes_in_service(session)
+    return choice_among(planned_round, probes, kit.trusts(session, probes, now))
+
+
+def choice_among(planned_round: Round, probes: Sequence[Probe], trusts: Mapping[uuid.UUID, kit.Trust]) -> ProbeChoice:
+    """The same among probes whose trust is known."""
     wanted = sorted(needed(planned_round), key=ORDER.index)
-    probes = [p for p in kit.probes_in_service(session) if p.quantity in wanted]
-    trusts = kit.trusts(session, probes, now)
     return ProbeChoice({q: [Chosen(q, p, trusts[p.id]) for p in probes if p.quantity == q] for q in wanted})
 
 

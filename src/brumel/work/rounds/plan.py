@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import uuid
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -15,7 +16,7 @@ from brumel.store.tables import Probe, Run
 from brumel.work import bench, kit
 from brumel.work.bench.calibration_sessions import HANDS_MIN, VERDICT_MIN
 from brumel.work.rounds.calendar import leaving, today_of
-from brumel.work.rounds.outings import Chosen, choice
+from brumel.work.rounds.outings import Chosen, ProbeChoice, choice
 
 PACK_MIN = 10.0  # common practice, no source
 
@@ -68,16 +69,25 @@ class DayPlan:
         return self.ready_at <= self.leave_at
 
 
-def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at: datetime | None = None) -> DayPlan:
+def plan_day(
+    session: Session,
+    planned_round: Round,
+    now: datetime,
+    *,
+    leave_at: datetime | None = None,
+    carried: ProbeChoice | None = None,
+    runs: Mapping[uuid.UUID, Run] | None = None,
+) -> DayPlan:
     """The plan of a round that leaves at `leave_at` (or on its own hour today), if everything began now.
 
-    Waits that already run count only what is left of them; an open run only its cups still to come.
+    Waits that already run count only what is left of them; an open run only its cups still to come. What the caller knows
+    of probes and open runs already is not asked again.
     """
     leave = leave_at or leaving(planned_round, today_of(planned_round, now))
     back = leave + timedelta(minutes=SITE_MIN * len(planned_round.stops))
-    carried = choice(session, planned_round, now)
+    carried = carried or choice(session, planned_round, now)
     chosen, missing = carried.best(back), carried.missing
-    runs = kit.open_runs(session, [c.probe for c in chosen])
+    runs = kit.open_runs(session, [c.probe for c in chosen]) if runs is None else runs
     methods = kit.default_methods(session, [c.probe for c in chosen])
     tasks: list[Task] = []
     whose: dict[str, tuple[str, str, str]] = {}
@@ -116,7 +126,7 @@ def plan_day(session: Session, planned_round: Round, now: datetime, *, leave_at:
         for s in worked.slots
     )
     ready = at(worked.ready_min)
-    troubles = _troubles(session, chosen, lines, leave, ready)
+    troubles = _troubles(session, carried, chosen, lines, leave, ready)
     troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
     return DayPlan(
         planned_round,
@@ -171,12 +181,17 @@ def _tasks(
 
 
 def _troubles(
-    session: Session, chosen: Sequence[Chosen], lines: Sequence[PlanLine], leave: datetime, ready: datetime
+    session: Session,
+    carried: ProbeChoice,
+    chosen: Sequence[Chosen],
+    lines: Sequence[PlanLine],
+    leave: datetime,
+    ready: datetime,
 ) -> list[Trouble]:
     """What cannot make it, those with the same way out told together."""
     late = {line.probe: max(o.end for o in lines if o.probe == line.probe) for line in lines if line.end > leave}
-    others = kit.probes_in_service(session) if late else []
-    trusts = kit.trusts(session, others, leave)
+    others = [c.probe for some in carried.options.values() for c in some] if late else []
+    trusts = kit.trusts(session, others, leave) if others else {}
     troubles: dict[str, list[Chosen]] = {}
     for c in chosen:
         if c.probe.name in late:

@@ -40,30 +40,22 @@ class Span:
 
 
 def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[str, list[Span]]:
-    """The spans the readings of each quantity lie in, oldest first."""
-    states: dict[str, dict[uuid.UUID, str]] = {quantity: {} for quantity in readings}
+    """The spans the readings of each quantity lie in, oldest first; each reading's calibration is at hand or looked up."""
+    wanted = {r.calibration_id for rows in readings.values() for r in rows if r.calibration_id is not None}
+    if not wanted:
+        return {quantity: [] for quantity in readings}
+    closed = select(Closing.at).where(Closing.calibration_id == Calibration.id)
+    end = func.coalesce(closed.order_by(Closing.at.desc()).limit(1).scalar_subquery(), Calibration.valid_until)
+    query = select(Calibration.id, Calibration.number, Calibration.at, end).where(Calibration.id.in_(wanted))
+    known = session.execute(query.order_by(Calibration.at)).all()
+    drawn = {}
     for quantity, rows in readings.items():
-        worst = states[quantity]
+        worst: dict[uuid.UUID, str] = {}
         for r in rows:
             if r.calibration_id is not None and r.backing in WORST:
                 worst[r.calibration_id] = max(worst.get(r.calibration_id, WORST[0]), r.backing, key=WORST.index)
-    wanted = {calibration for worst in states.values() for calibration in worst}
-    if not wanted:
-        return {quantity: [] for quantity in readings}
-    closed = (
-        select(Closing.calibration_id, func.max(Closing.at).label("at")).group_by(Closing.calibration_id).subquery()
-    )
-    query = (
-        select(Calibration.id, Calibration.number, Calibration.at, func.coalesce(closed.c.at, Calibration.valid_until))
-        .outerjoin(closed, closed.c.calibration_id == Calibration.id)
-        .where(Calibration.id.in_(wanted))
-        .order_by(Calibration.at)
-    )
-    known = session.execute(query).all()
-    return {
-        quantity: [Span(number, at, end, worst[i]) for i, number, at, end in known if i in worst]
-        for quantity, worst in states.items()
-    }
+        drawn[quantity] = [Span(number, at, until, worst[i]) for i, number, at, until in known if i in worst]
+    return drawn
 
 
 def _counts() -> list[ColumnElement[bool]]:

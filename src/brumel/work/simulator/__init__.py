@@ -1,6 +1,6 @@
 """The simulated meters and their faults."""
 
-from brumel.work.simulator.faults import PACES, faults_of, pace, set_meter, simulated
+from brumel.work.simulator.faults import PACES, pace, set_meter, simulated
 from brumel.work.simulator.meters import (
     MOST_AT_ONCE,
     Cable,
@@ -20,7 +20,6 @@ __all__ = [
     "Cable",
     "Simulator",
     "advance",
-    "faults_of",
     "pace",
     "pump",
     "reference_shows",

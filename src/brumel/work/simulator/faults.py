@@ -17,16 +17,12 @@ from brumel.work.simulator import meters
 PACES = (1, 5, 20)
 
 
-def simulated(session: Session) -> list[Probe]:
-    """The probes that stand-ins play, inside Brumel or behind the demo's link: those with a hidden truth."""
-    known = meters.truths(session, "probe:")  # they stay in the session, so that looking one up asks nothing
+def simulated(session: Session) -> list[tuple[Probe, tuple[str, ...]]]:
+    """The probes that stand-ins play, inside Brumel or behind the demo's link, with the faults that are switched on."""
+    known = meters.truths(session, "probe:")
     probes = [p for p in kit.probes_in_service(session) if known.get(f"probe:{p.id}")]
-    return sorted(probes, key=lambda p: (ORDER.index(p.quantity), p.name))
-
-
-def faults_of(session: Session, probe: Probe) -> tuple[str, ...]:
-    """The faults that are switched on."""
-    return tuple(meters.truth(session, f"probe:{probe.id}").get("faults", ()))
+    in_order = sorted(probes, key=lambda p: (ORDER.index(p.quantity), p.name))
+    return [(p, tuple(known[f"probe:{p.id}"].get("faults", ()))) for p in in_order]
 
 
 def pace(session: Session) -> int:

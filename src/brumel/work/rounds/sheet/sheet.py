@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, joinedload, lazyload
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Lot, Probe, Reading, Visit
+from brumel.store.tables import Calibration, Lot, Probe, Reading, Visit, VisitProbe
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.link import samples
@@ -39,7 +39,8 @@ STANDARD_U = {
 
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
     """One visit by id; the front door for everything that names a visit."""
-    visit = session.get(Visit, object_id(visit_id, "visit"))
+    with_probes = joinedload(Visit.carried).joinedload(VisitProbe.probe)
+    visit = session.get(Visit, object_id(visit_id, "visit"), options=[with_probes])
     if visit is None:
         raise NotFound("There is no such visit.")
     return visit
@@ -99,17 +100,19 @@ def sheet_of_visit(
     kept = _newest(versions)
     probes = [c.probe for c in visit.carried]
     taken = {r.dip_id for r in versions}
+    known = kit.reading_facts(session, probes, now)
     dips = {
-        probe_id: dip
-        for probe_id, dip in kit.present_dips(session, [p.id for p in probes]).items()
-        if dip.visit_id == visit.id and dip.id not in taken
+        probe_id: one.dip
+        for probe_id, one in known.items()
+        if one.dip is not None and one.dip.visit_id == visit.id and one.dip.id not in taken
     }
     traces = samples.traces(session, list(dips.values()))
     signals = {p.id: quantity_of(p.quantity).native for p in probes}
     for probe_id, dip in dips.items():
         trace = traces[dip.id] = traces[dip.id].seen_until((seen or {}).get(str(dip.id)))
         signals[probe_id] = trace.entered_as if trace.t_s.size else dip.entered or signals[probe_id]
-    behind = backings(session, probes, signals, now)
+    uncertainties = standards_uncertainty(session, [one.usable for i, one in known.items() if one.usable and i in dips])
+    behind = {p.id: _backing(p, signals[p.id], known[p.id], uncertainties, now) for p in probes}
     lines = []
     for carried in visit.carried:
         probe, mine = carried.probe, tuple(r for r in kept if r.probe_id == carried.probe_id)
@@ -123,25 +126,19 @@ def sheet_of_visit(
     return judge_sheet(whole, past, now)
 
 
-def backings(
-    session: Session, probes: Sequence[Probe], signals: Mapping[uuid.UUID, str], now: datetime
-) -> dict[uuid.UUID, Backing]:
-    """What each probe's signal is read with."""
-    trusts = kit.trusts(session, probes, now)
-    usable = kit.last_usables(session, [p.id for p in probes], now)
-    uncertainties = standards_uncertainty(session, usable.values())
-    return {p.id: _backing(p, signals[p.id], trusts[p.id], usable.get(p.id), uncertainties) for p in probes}
-
-
 def _backing(
-    probe: Probe, signal: str, trust: kit.Trust, last: Calibration | None, uncertainties: Mapping[uuid.UUID, float]
+    probe: Probe, signal: str, known: kit.ReadingFacts, uncertainties: Mapping[uuid.UUID, float], now: datetime
 ) -> Backing:
-    """What a signal of this probe is read with. Without a valid calibration the reading is unbacked, but read."""
-    quantity = quantity_of(probe.quantity)
+    """What a signal of this probe is read with. Without a valid calibration the reading is unbacked, but read.
+
+    uncertainties : of the standards behind a calibration, for the probes that stand in the water
+    """
+    quantity, usual = quantity_of(probe.quantity), STANDARD_U.get(probe.quantity, 0.5)
+    trust, last = kit.trust_by(probe, known.facts, now), known.usable
     newest = trust.calibration
     if trust.valid and newest and fits(quantity, newest, signal):
         words = f"calibration {newest.number} in force; closing check pending"
-        return Backing(kit.restored(newest), newest, "open", words, uncertainties[newest.id], trust)
+        return Backing(kit.restored(newest), newest, "open", words, uncertainties.get(newest.id, usual), trust)
     if trust.valid and newest:
         entered = {"mv": "mV", "ph": "displayed pH"}
         why = (
@@ -152,17 +149,12 @@ def _backing(
         why = trust.words.rstrip(".")
     if last and fits(quantity, last, signal):
         words = f"no valid calibration: {why}; read with calibration {last.number}"
-        return Backing(kit.restored(last), last, "unbacked", words, uncertainties[last.id], trust)
+        return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
     with_words = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}.get(
         probe.quantity, "a perfect probe"
     )
     return Backing(
-        quantity.ideal(probe),
-        None,
-        "unbacked",
-        f"no valid calibration: {why}; read with {with_words}",
-        STANDARD_U.get(probe.quantity, 0.5),
-        trust,
+        quantity.ideal(probe), None, "unbacked", f"no valid calibration: {why}; read with {with_words}", usual, trust
     )
 
 
