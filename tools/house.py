@@ -6,7 +6,7 @@ import re
 
 import grimp
 
-from brumel.store import logger, records, rounds  # noqa: F401 - all tables are known once these are imported
+from brumel.store import logger, records, rounds, standing  # noqa: F401 - all tables are known once these are imported
 from brumel.store.cluster import ROOT
 from brumel.store.tables import Base
 

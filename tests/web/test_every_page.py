@@ -4,10 +4,12 @@ import csv
 import io
 import re
 from collections import Counter
+from contextlib import contextmanager
 from html.parser import HTMLParser
 
 import pytest
-from sqlalchemy import select
+from flask import request, request_finished, request_started
+from sqlalchemy import event, select
 
 from brumel.config import Config
 from brumel.store.tables import Reading
@@ -47,9 +49,43 @@ class Page(HTMLParser):
 LISTS = {"dip"}
 
 
+#: What a page may ask of the database; most ask less.
+BUDGET, MOST_PAGES = 12, 8
+
+
+@contextmanager
+def asked(app):
+    """How many statements the newest request of each endpoint cost, the dearest of each kept: {endpoint: (count, path)}."""
+    engine, costs, count = app.extensions["desk"].sessions.kw["bind"], {}, Counter()
+
+    def on_statement(*_):
+        count["now"] += 1
+
+    def on_start(*_, **__):
+        count.clear()
+
+    def on_end(*_, **__):
+        costs[request.endpoint] = max(costs.get(request.endpoint, (0, "")), (count["now"], request.path))
+
+    event.listen(engine, "before_cursor_execute", on_statement)
+    request_started.connect(on_start, app)
+    request_finished.connect(on_end, app)
+    yield costs
+    event.remove(engine, "before_cursor_execute", on_statement)
+
+
 @pytest.mark.parametrize("username", ["ilka", "ansa"])
-def test_every_link_of_every_page_leads_somewhere(told_app, username):
+def test_every_link_of_every_page_leads_somewhere_at_a_price(told_app, username):
     client = sign_in(told_app, username)
+    with asked(told_app) as costs:
+        _walk(client)
+    assert len(costs) > 30
+    dear = {name: cost for name, cost in costs.items() if cost[0] > BUDGET}
+    assert not dear
+    assert sum(count <= MOST_PAGES for count, _ in costs.values()) > len(costs) / 2, sorted(costs.values())
+
+
+def _walk(client):
     waiting, seen, shapes = ["/"], set(), Counter()
     while waiting:
         path = waiting.pop()

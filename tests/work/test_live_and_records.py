@@ -213,7 +213,7 @@ def test_practice_sets_faults_and_pace_once(desk, things):
     for _ in range(2):
         simulator.set_meter(desk, things.ansa, same, probe_id=things.probes["A1"], faults=["bubble"], pace="5")
     with desk.read() as session:
-        assert simulator.faults_of(session, kit.probe_of(session, things.probes["A1"])) == ("bubble",)
+        assert {p.name[-2:]: f for p, f in simulator.simulated(session)}["A1"] == ("bubble",)
         assert simulator.pace(session) == 5
         assert session.scalar(select(func.count()).select_from(Sample)) == 0
     for faults, pace, words in ((["gremlin"], "1", "“gremlin” is not known"), ([], "9", "is not one of 1, 5, 20")):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
@@ -11,6 +11,9 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 from brumel.store.base import Base, Json, Uuid, uuid_key
 from brumel.store.bench import Calibration
 from brumel.store.kit import Probe, User
+
+if TYPE_CHECKING:
+    from brumel.store.rounds import Outing
 
 
 class Client(Base):
@@ -83,6 +86,7 @@ class Visit(Base):
     site: Mapped[Site] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
     carried: Mapped[list[VisitProbe]] = relationship(lazy="selectin", order_by="VisitProbe.place")
+    outing: Mapped[Outing | None] = relationship()
 
     @property
     def probes(self) -> list[Probe]:

@@ -58,7 +58,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         asked = request.values.get("method", "")
         in_use = kit.methods_in_use(session)
         mine = {k: m for k, m in in_use.items() if m.quantity == probe.quantity}
-        method = in_use.get(asked) if asked else kit.default_method(session, probe)
+        method = in_use.get(asked) if asked else kit.first_offered(in_use, probe.quantity)
+        if not asked and method is None:
+            method = kit.default_method(session, probe)
         if method is None or method.quantity != probe.quantity:
             raise NotFound("There is no such method for this probe.")
         method = kit.method_for_probe(method, probe)

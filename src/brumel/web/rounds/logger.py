@@ -74,7 +74,7 @@ def series(series_id: str, faults: Any = ()) -> Any:
         series = logger.log(session, series_id)
         kept = logger.services(session, series)
         decisions = logger.decisions_of(session, series)
-        stands = logger.standing(session, series, decisions)
+        stands = logger.standing(session, series)
         effect = logger.of_service(session, kept[0]) if kept else None
         barred = logger.barred(series, effect)
         may = {key: words for key, words in logger.DECISIONS.items() if not barred[key]}
@@ -83,10 +83,12 @@ def series(series_id: str, faults: Any = ()) -> Any:
         given: dict[str, Any] = dict(request.form) or (
             {"standard_read": hint[0], "standard_value": hint[1]} if hint else {}
         )
+        site = rounds.site_of(session, series.site_id)
+        drawn = logger.bands(session, [(series, shown), *([(series, None)] if shown else [])])
         page = render_template(
             "rounds/log.html",
             log=series,
-            site=rounds.site_of(session, series.site_id),
+            site=site,
             standing=stands,
             services=kept,
             effect=effect,
@@ -99,11 +101,7 @@ def series(series_id: str, faults: Any = ()) -> Any:
             hint=hint,
             faults=faults,
             corrected=shown is not None,
-            view=site_drawings.log_band(
-                logger.band(session, series, shown),
-                rounds.site_of(session, series.site_id).zone,
-                logger.band(session, series) if shown else None,
-            ),
+            view=site_drawings.log_band(drawn[0], site.zone, drawn[1] if shown else None),
         )
         return page, 422 if faults else 200
 

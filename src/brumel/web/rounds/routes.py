@@ -83,7 +83,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         meters = []
         every = kit.probes_in_service(session)
         trusts = kit.trusts(session, every, now)
-        for meter in kit.meters_in_service(session):
+        for meter in sorted({p.meter for p in every}, key=lambda m: m.name):
             probes = [(p, trusts[p.id]) for p in every if p.meter_id == meter.id]
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
@@ -102,7 +102,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             faults=faults,
             outing=request.values.get("outing", ""),
             given=request.form,
-            logs=[_log(session, one, site.zone) for one in logger.of_site(session, site.id)],
+            logs=_logs(session, site),
             probes=[p for _, lines in meters for p, _ in lines],
             quantities=list(quantity_names.NAMES),
             spans={k: w for k, (w, _) in SPANS.items()},
@@ -116,10 +116,18 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         return page, 422 if faults else 200
 
 
-def _log(session: Session, one: Any, zone: str) -> dict[str, Any]:
-    stands = logger.standing(session, one)
-    before = logger.band(session, one) if stands.by else None
-    return {**site_drawings.log_band(logger.band(session, one, stands.by), zone, before), "words": stands.words}
+def _logs(session: Session, site: Site) -> list[dict[str, Any]]:
+    """The newest series of a site, drawn as they are reported, over what was recorded where they were corrected."""
+    several = logger.of_site(session, site.id)
+    stand = logger.standings(session, several) if several else []
+    reported = [(one, stands.by) for one, stands in zip(several, stand, strict=True)]
+    corrected = [one for one, by in reported if by]
+    drawn = logger.bands(session, [*reported, *((one, None) for one in corrected)])
+    before = dict(zip((one.id for one in corrected), drawn[len(several) :], strict=True))
+    return [
+        {**site_drawings.log_band(band, site.zone, before.get(one.id)), "words": stands.words}
+        for one, stands, band in zip(several, stand, drawn, strict=False)
+    ]
 
 
 def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:

@@ -7,13 +7,12 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from flask import Response, current_app, flash, redirect, render_template, request, url_for
-from sqlalchemy.orm import Session, lazyload
+from sqlalchemy.orm import Session
 
 from brumel.core.agreement import Measured, compare
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.working import Working
 from brumel.methods.field import load_field
-from brumel.store.rounds import Outing
 from brumel.store.tables import Reading, Visit
 from brumel.web import live
 from brumel.web.access import actor, desk
@@ -70,7 +69,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
 
 
 def _unseen(session: Session, visit: Visit) -> list[Any]:
-    out = session.get(Outing, visit.outing_id, options=[lazyload("*")]) if visit.outing_id else None
+    out = visit.outing
     return packing.unseen(session, out, [p.meter for p in visit.probes]) if out is not None else []
 
 

@@ -115,11 +115,11 @@ def _oxygen(given: Conditions) -> dict[str, Any]:
 def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, ...]:
     """What of the same meter is not calibrated although an ion tip rests on it."""
     state: dict[str, bool] = {}
-    others = session.scalars(select(Probe).where(Probe.meter_id == probe.meter_id, Probe.retired_at.is_(None)))
+    beside = select(Probe).where(Probe.meter_id == probe.meter_id, Probe.retired_at.is_(None))
+    others = list(session.scalars(beside.where(Probe.quantity.in_(("ph", "redox", "conductivity")))))
+    trusts = kit.trusts(session, others, now)
     for other in others:
-        if other.quantity in ("ph", "redox", "conductivity"):
-            trusted = kit.trust_of(session, other, now).valid
-            state[other.quantity] = state.get(other.quantity, False) or trusted
+        state[other.quantity] = state.get(other.quantity, False) or trusts[other.id].valid
     return prerequisites(state)
 
 

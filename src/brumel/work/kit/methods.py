@@ -123,20 +123,21 @@ def default_method(session: Session, probe: Probe) -> Method:
     return default_methods(session, [probe])[probe.id]
 
 
+def first_offered(in_use: Mapping[str, Method], quantity: str) -> Method | None:
+    """Of the methods in use the one offered first: the usual one of the quantity, else another; None where none is."""
+    others = (m for m in in_use.values() if m.quantity == quantity)
+    return in_use.get(USUAL[quantity]) or next(others, None)
+
+
 def default_methods(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Method]:
     """The method offered first for each of these probes."""
     versions = _newest(session)
     in_use = _in_use(versions)
     usual: dict[str, Method] = {}
     for quantity in {p.quantity for p in probes}:
-        key = USUAL[quantity]
-        others = [m for m in in_use.values() if m.quantity == quantity]
-        if key in in_use:
-            usual[quantity] = in_use[key]
-        elif others:
-            usual[quantity] = others[0]
-        else:
-            usual[quantity] = Method.model_validate(versions[key].body) if key in versions else load_methods()[key]
+        key, offered = USUAL[quantity], first_offered(in_use, quantity)
+        last = Method.model_validate(versions[key].body) if key in versions else load_methods()[key]
+        usual[quantity] = offered or last
     return {p.id: usual[p.quantity] for p in probes}
 
 

@@ -102,12 +102,15 @@ def withdrawals_of(
 ) -> tuple[CalibrationWithdrawal | None, Calibration | None]:
     """How this calibration was withdrawn, and the calibration it took the place of; None where neither happened."""
     of_it = (CalibrationWithdrawal.calibration_id == calibration.id) | (CalibrationWithdrawal.new_id == calibration.id)
+    query = select(CalibrationWithdrawal, Calibration).join(
+        Calibration, Calibration.id == CalibrationWithdrawal.calibration_id
+    )
     withdrawal, old = None, None
-    for row in session.scalars(select(CalibrationWithdrawal).where(of_it)):
-        if row.calibration_id == calibration.id:
+    for row, withdrawn in session.execute(query.where(of_it)):
+        if withdrawn.id == calibration.id:
             withdrawal = row
         else:
-            old = session.get(Calibration, row.calibration_id)
+            old = withdrawn
     return withdrawal, old
 
 

@@ -15,9 +15,10 @@ from brumel.work.rounds.logger.checks import (
     record_service,
     services,
     standing,
+    standings,
     waiting,
 )
-from brumel.work.rounds.logger.series import BINS, BinnedSeries, band, of_site, take_in, values
+from brumel.work.rounds.logger.series import BINS, BinnedSeries, band, bands, of_site, take_in, values
 
 __all__ = [
     "BINS",
@@ -27,6 +28,7 @@ __all__ = [
     "EffectOnSeries",
     "Standing",
     "band",
+    "bands",
     "barred",
     "decide",
     "decisions_of",
@@ -38,6 +40,7 @@ __all__ = [
     "record_service",
     "services",
     "standing",
+    "standings",
     "take_in",
     "values",
     "waiting",

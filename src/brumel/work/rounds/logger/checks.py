@@ -8,8 +8,8 @@ from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import func, select, true
+from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import logged
 from brumel.core.working import Worked, Working
@@ -214,10 +214,33 @@ class Standing:
     by: EffectOnSeries | None
 
 
-def standing(session: Session, series: LoggerSeries, decisions: Sequence[LoggerDecision] | None = None) -> Standing:
+def standing(session: Session, series: LoggerSeries) -> Standing:
     """Open, unbacked, or as the newest decision says."""
-    have = decisions_of(session, series) if decisions is None else decisions
-    if not have:
+    return standings(session, [series])[0]
+
+
+def standings(session: Session, several: Sequence[LoggerSeries]) -> list[Standing]:
+    """The same of several series, by one query."""
+    newest = (
+        select(LoggerDecision)
+        .where(LoggerDecision.series_id == LoggerSeries.id)
+        .order_by(LoggerDecision.version.desc())
+        .limit(1)
+        .lateral()
+    )
+    query = (
+        select(LoggerSeries.id, Calibration.number, aliased(LoggerDecision, newest))
+        .outerjoin(Calibration, Calibration.id == LoggerSeries.calibration_id)
+        .outerjoin(newest, true())
+        .options(lazyload("*"))
+        .where(LoggerSeries.id.in_([series.id for series in several]))
+    )
+    known = {series_id: (number, decision) for series_id, number, decision in session.execute(query)}
+    return [_standing(series, *known[series.id]) for series in several]
+
+
+def _standing(series: LoggerSeries, number: int | None, newest: LoggerDecision | None) -> Standing:
+    if newest is None:
         if series.probe is None or series.calibration_id is None:
             why = (
                 "no probe is named"
@@ -225,9 +248,7 @@ def standing(session: Session, series: LoggerSeries, decisions: Sequence[LoggerD
                 else f"{series.probe.name} had no valid calibration when it was set out"
             )
             return Standing("unbacked", f"no valid calibration: {why}", None)
-        number = session.scalar(select(Calibration.number).where(Calibration.id == series.calibration_id))
         return Standing("open", f"calibration {number} in force; closing check pending", None)
-    newest = have[0]
     words = f"{DECISIONS[newest.decision]}, decided by {newest.signed_name}"
     if newest.decision != "correct":
         return Standing(STATES[newest.decision], words, None)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 import numpy as np
-from sqlalchemy import ColumnElement, case, func, insert, literal_column, null, select, true
+from sqlalchemy import ColumnElement, case, func, insert, literal, null, select, true, union_all
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
@@ -137,25 +137,37 @@ def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[Logger
 
 def band(session: Session, series: LoggerSeries, by: EffectOnSeries | None = None) -> BinnedSeries:
     """A series for drawing: binned by the database, so that a week and a year cost a page the same; corrected `by`."""
-    value, when = _value(series, by)
-    place = func.floor(_share(series) * (BINS - 1)).label("bin")
-    query = (
-        select(func.min(LoggerValue.at), func.min(value), func.max(value))
-        .where(LoggerValue.series_id == series.id, LoggerValue.flag < int(belief.Flag.FAIL), when)
-        .add_columns(place)
-        .group_by(literal_column("bin"))
-        .order_by(literal_column("bin"))
-    )
-    rows = session.execute(query).all()
-    odd = session.execute(
-        select(LoggerValue.at, value, LoggerValue.flag)
-        .where(LoggerValue.series_id == series.id, LoggerValue.flag > 2, when)
-        .order_by(LoggerValue.at)
-        .limit(200)
-    ).all()
-    return BinnedSeries(
-        series, [r[0] for r in rows], [r[1] for r in rows], [r[2] for r in rows], [(r[0], r[1], r[2]) for r in odd]
-    )
+    return bands(session, [(series, by)])[0]
+
+
+def bands(session: Session, wanted: Sequence[tuple[LoggerSeries, EffectOnSeries | None]]) -> list[BinnedSeries]:
+    """The same of several, each as recorded or corrected by what its ends say, by one query."""
+    parts: list[Any] = []
+    for i, (series, by) in enumerate(wanted):
+        value, when = _value(series, by)
+        mine = (LoggerValue.series_id == series.id, when)
+        place = func.floor(_share(series) * (BINS - 1))
+        parts.append(
+            select(literal(i), literal(0), func.min(LoggerValue.at), func.min(value), func.max(value))
+            .where(*mine, LoggerValue.flag < int(belief.Flag.FAIL))
+            .group_by(place)
+        )
+        parts.append(
+            select(literal(i), LoggerValue.flag, LoggerValue.at, value, value)
+            .where(*mine, LoggerValue.flag > 2)
+            .order_by(LoggerValue.at)
+            .limit(200)
+        )
+    binned = [BinnedSeries(series, [], [], [], []) for series, _ in wanted]
+    if parts:
+        for i, flag, at, low, high in sorted(session.execute(union_all(*parts)), key=lambda row: row[2]):
+            if flag:
+                binned[i].odd.append((at, low, flag))
+            else:
+                binned[i].times.append(at)
+                binned[i].low.append(low)
+                binned[i].high.append(high)
+    return binned
 
 
 def _share(series: LoggerSeries) -> ColumnElement[Any]:

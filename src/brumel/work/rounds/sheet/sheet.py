@@ -40,7 +40,9 @@ STANDARD_U = {
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
     """One visit by id; the front door for everything that names a visit."""
     with_probes = joinedload(Visit.carried).joinedload(VisitProbe.probe)
-    visit = session.get(Visit, object_id(visit_id, "visit"), options=[with_probes])
+    visit = session.get(
+        Visit, object_id(visit_id, "visit"), options=[with_probes, joinedload(Visit.outing).lazyload("*")]
+    )
     if visit is None:
         raise NotFound("There is no such visit.")
     return visit
