@@ -11,7 +11,7 @@ from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from pydantic import TypeAdapter
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -111,7 +111,8 @@ def writes(
                     return kind.validate_python(_earlier_answer(session, actor, key, action))
                 w = Write(session, actor, now, key, action, desk.recorder() if desk.recorder else now)
                 result = use_case(w, *args, **kwargs)
-                session.get_one(WriteKey, key).result = kind.dump_python(result, mode="json", exclude=set(secret))
+                kept = kind.dump_python(result, mode="json", exclude=set(secret))
+                session.execute(update(WriteKey).where(WriteKey.key == key).values(result=kept))
                 return result
 
         return once

@@ -84,14 +84,17 @@ def _wait(desk: Desk, clock: Then, run: str) -> bool:
         return False
     spec = state.quantity.criteria(state.method, state.current.spec)
     clock.on(seconds=math.ceil(spec.shortest_s / 10) * 10)
+    with desk.read() as session:
+        stands = simulator.standing(session, state.dip)
+    settled, rows = False, list[samples.SampleRow]()
     for _ in range(60):
-        with desk.sessions.begin() as session:
-            elapsed = (clock.at - state.dip.started_at).total_seconds()
-            simulator.advance(session, state.dip, clock.at, upto_s=elapsed)
-            seen = bench.judge_cup(state, samples.trace(session, state.dip), before)
-        if seen and seen.settling.settled:
-            return True
-        if elapsed > spec.longest_s:
-            return False
+        elapsed = (clock.at - state.dip.started_at).total_seconds()
+        rows += simulator.shows(stands, state.dip, elapsed, len(rows))
+        seen = bench.judge_cup(state, samples.trace_of(state.dip, rows), before)
+        settled = seen is not None and seen.settling.settled
+        if settled or elapsed > spec.longest_s:
+            break
         clock.on(seconds=10)
-    return False
+    with desk.sessions.begin() as session:
+        samples.store_samples(session, state.dip, rows)
+    return settled

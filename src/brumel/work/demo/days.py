@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import numpy as np
 
 from brumel.core import logged
-from brumel.store.tables import Probe, Reading, Site, User
+from brumel.store.tables import Probe, Reading, Site, User, Visit
 from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
@@ -16,6 +16,7 @@ from brumel.work.demo import sites as demo_sites
 from brumel.work.demo.calibrating import take_cups
 from brumel.work.demo.world import Then, World
 from brumel.work.desk import Desk, Refused
+from brumel.work.link import samples
 from brumel.work.records import decisions, signing
 from brumel.work.rounds import calendar, logger, outings
 
@@ -65,10 +66,10 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe],
         rounds.dip(desk, actor, uuid.uuid4(), visit_id=started, depth_m=depth)
         clock.on(seconds=90)
         with desk.sessions.begin() as session:
-            for probe in probes:
-                present = kit.present_dip(session, probe.id)
-                if present and present.visit_id:
-                    simulator.advance(session, present, clock.at, upto_s=90)
+            simulator.truths(session)
+            here = (session.get_one(Visit, uuid.UUID(started)), [session.merge(p, load=False) for p in probes])
+            dips = [d for d in kit.present_dips(session, [p.id for p in here[1]]).values() if d.visit_id]
+            samples.store_all(session, [(d, simulator.shows(simulator.standing(session, d), d, 90)) for d in dips])
         try:
             rounds.take_all(desk, actor, uuid.uuid4(), visit_id=started, early=True)
         except Refused:

@@ -26,9 +26,15 @@ LONGEST_DIP = timedelta(hours=3)
 
 _ADD = text(
     "insert into samples (dip_id, seq, at, t_s, signal, temperature_c, displayed) "
-    "select :dip, * from unnest(cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
+    "select * from unnest(cast(:dip as uuid[]), cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
     "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing"
 )
+
+
+_TELL = text("select pg_notify(:channel, dip) from unnest(cast(:dips as text[])) as dip")
+
+#: A sample as it comes: number, seconds since the dip began, signal, temperature [°C], what a display showed.
+SampleRow = tuple[int, float, float, float, float | None]
 
 
 @dataclass(frozen=True)
@@ -38,26 +44,30 @@ class TypedSample:
     seq: int
 
 
-def store_samples(session: Session, dip: Dip, rows: Sequence[tuple[int, float, float, float, float | None]]) -> int:
+def store_samples(session: Session, dip: Dip, rows: Sequence[SampleRow]) -> int:
     """Add samples (seq, t_s, signal, °C, display); ones that are there already are left. Returns how many are new.
 
     A sample's time stamp is the dip's start plus its own seconds, so a resend meets the same key.
     """
-    if not rows:
+    return store_all(session, [(dip, rows)])
+
+
+def store_all(session: Session, traces: Sequence[tuple[Dip, Sequence[SampleRow]]]) -> int:
+    """The same for several dips at once; whoever watches one of them is told."""
+    flat = [(dip.id, dip.started_at + timedelta(seconds=row[1]), *row) for dip, rows in traces for row in rows]
+    if not flat:
         return 0
-    seq, t_s, y, c, shown = (list(column) for column in zip(*rows, strict=True))
-    at = [dip.started_at + timedelta(seconds=t) for t in t_s]
-    done = session.connection().execute(
-        _ADD, {"dip": dip.id, "seq": seq, "at": at, "t": t_s, "y": y, "c": c, "shown": shown}
-    )
-    session.execute(text("select pg_notify(:channel, :dip)"), {"channel": SAMPLES_CHANNEL, "dip": str(dip.id)})
+    ids, at, seq, t_s, y, c, shown = (list(column) for column in zip(*flat, strict=True))
+    connection = session.connection()
+    done = connection.execute(_ADD, {"dip": ids, "seq": seq, "at": at, "t": t_s, "y": y, "c": c, "shown": shown})
+    connection.execute(_TELL, {"channel": SAMPLES_CHANNEL, "dips": [str(i) for i in dict.fromkeys(ids)]})
     return done.rowcount
 
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
     """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
     query = select(*_COLUMNS).where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
-    return _trace(dip, session.execute(query.order_by(Sample.seq)).all())
+    return trace_of(dip, session.execute(query.order_by(Sample.seq)).all())
 
 
 def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
@@ -72,13 +82,14 @@ def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
     )
     for dip_id, *row in session.execute(query.order_by(Sample.seq)):
         rows[dip_id].append(row)
-    return {dip.id: _trace(dip, rows[dip.id]) for dip in dips}
+    return {dip.id: trace_of(dip, rows[dip.id]) for dip in dips}
 
 
 _COLUMNS = (Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
 
 
-def _trace(dip: Dip, rows: Sequence[Any]) -> Trace:
+def trace_of(dip: Dip, rows: Sequence[Any]) -> Trace:
+    """Rows of samples as a trace of their dip."""
     columns = list(zip(*rows, strict=True)) if rows else [(), (), (), (), ()]
     return Trace(
         np.array(columns[0], dtype=np.int64),

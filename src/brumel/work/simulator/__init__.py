@@ -5,13 +5,14 @@ from brumel.work.simulator.meters import (
     MOST_AT_ONCE,
     Cable,
     Simulator,
-    advance,
     pump,
     reference_shows,
     set_faults,
     set_truth,
+    shows,
     standing,
     truth,
+    truths,
 )
 
 __all__ = [
@@ -19,14 +20,15 @@ __all__ = [
     "PACES",
     "Cable",
     "Simulator",
-    "advance",
     "pace",
     "pump",
     "reference_shows",
     "set_faults",
     "set_meter",
     "set_truth",
+    "shows",
     "simulated",
     "standing",
     "truth",
+    "truths",
 ]

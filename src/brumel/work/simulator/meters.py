@@ -33,8 +33,9 @@ def truth(session: Session, subject: str) -> dict[str, Any]:
 
 def truths(session: Session, prefix: str = "") -> dict[str, dict[str, Any]]:
     """All the simulator knows, by subject."""
-    query = select(Truth).where(Truth.subject.startswith(prefix, autoescape=True))
-    return {row.subject: row.body for row in session.scalars(query)}
+    rows = list(session.scalars(select(Truth).where(Truth.subject.startswith(prefix, autoescape=True))))
+    session.info["truths"] = rows  # held on to, so that `truth` finds them without asking again
+    return {row.subject: row.body for row in rows}
 
 
 def set_truth(session: Session, subject: str, body: dict[str, Any]) -> None:
@@ -102,24 +103,22 @@ def _open_dips(session: Session, now: datetime) -> list[Dip]:
     return [d for d in session.scalars(newest) if d.source == "live" and d.run_id not in ended]
 
 
-def advance(session: Session, dip: Dip, now: datetime, *, upto_s: float | None = None) -> int:
-    """Bring one dip's trace up to now (or to `upto_s` of the meter's own time)."""
-    pace = float(truth(session, "clock").get("pace", 1.0))
-    due_s = (now - dip.started_at).total_seconds() * pace if upto_s is None else upto_s
-    return _advance(session, dip, standing(session, dip), samples.next_seq(session, dip), due_s)[0]
+def shows(stands: _Standing, dip: Dip, upto_s: float, first: int = 0) -> list[samples.SampleRow]:
+    """What a probe shows from sample `first` up to `upto_s` of the meter's own time; the same whenever it is asked."""
+    last = min(int(upto_s * SAMPLES_PER_S), first + MOST_AT_ONCE - 1)
+    last = min(last, int(samples.LONGEST_DIP.total_seconds() * SAMPLES_PER_S))
+    if last < first:
+        return []
+    seq = np.arange(first, last + 1)
+    t_s = seq / SAMPLES_PER_S
+    y, c = stands.sensor.sense(stands.liquid, t_s, stands.start, dip.number)
+    return [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, y, c, strict=True)]
 
 
 def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: float) -> tuple[int, int]:
     """Store samples from number `first` up to `due_s`; how many were new, and the number that comes next."""
-    last = min(int(due_s * SAMPLES_PER_S), first + MOST_AT_ONCE - 1)
-    last = min(last, int(samples.LONGEST_DIP.total_seconds() * SAMPLES_PER_S))
-    if last < first:
-        return 0, first
-    seq = np.arange(first, last + 1)
-    t_s = seq / SAMPLES_PER_S
-    y, c = stands.sensor.sense(stands.liquid, t_s, stands.start, dip.number)
-    rows = [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, y, c, strict=True)]
-    return samples.store_samples(session, dip, rows), last + 1
+    rows = shows(stands, dip, due_s, first)
+    return samples.store_samples(session, dip, rows), first + len(rows)
 
 
 def standing(session: Session, dip: Dip) -> _Standing:
