@@ -80,7 +80,7 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
             _take(phone, "bench-phone")
         _settled(wide)
         wide.locator("[data-main]").click()
-    wide.wait_for_selector("svg.plate")
+    wide.wait_for_selector("svg.d-plate")
     _take(wide, "bench-verdict")
     wide.get_by_role("button", name="Use this calibration").click()
     wide.wait_for_url(re.compile("/records/calibrations/"))

@@ -89,7 +89,7 @@ def test_the_main_school_of_every_quantity_live(brumel, open_page):
         narrow(page, name)
         page.goto(runs[name])
         expect(page.locator(".lead-in")).to_contain_text(re.compile(says))
-        expect(page.locator("svg.plate, svg.tray").first).to_be_visible()
+        expect(page.locator("svg.d-plate, svg.d-tray").first).to_be_visible()
         check_axe(page, at=f"verdict of {name}")
         reason = page.get_by_role("textbox", name="It may be used with care")
         if reason.count():  # ion tips without what they rest on

@@ -57,14 +57,14 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
     page.get_by_role("button", name="The probe is in the cup").click()
     expect(page.locator("[data-main]")).to_have_attribute("aria-disabled", "true")
     expect(page.locator("[data-n=to_go]")).not_to_have_text("–")
-    expect(page.locator(".cup-now .cup-at")).to_contain_text("at 18.")  # the cup's own temperature, not the label's
+    expect(page.locator(".d-cup-now .d-cup-at")).to_contain_text("at 18.")  # the cup's own temperature, not the label's
     settled(page)
     expect(page.locator("[data-sentence]")).to_contain_text("limit 0.6")
     page.get_by_role("button", name="Accept this point").click()
     live_cup(page)
     live_cup(page)
     expect(page.get_by_role("heading", level=1)).to_have_text("fit for use")
-    expect(page.locator("svg.plate")).to_be_visible()
+    expect(page.locator("svg.d-plate")).to_be_visible()
     check_axe(page)
     page.get_by_role("button", name="Use this calibration").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration 10")

@@ -232,3 +232,5 @@ def test_every_class_of_a_drawing_has_a_style():
         found = [m[1] for t in tags if "fill=" not in t and (m := re.search(r'class="([^"{]*)', t))]
         missing = {name for text in found for name in text.split() if not re.search(rf"\.{name}\b", styles)}
         assert not {m for m in missing if not m.endswith("-")}, place.name
+        # A prefix of their own keeps them apart from the classes of pages.
+        assert not {name for text in found for name in text.split() if not name.startswith("d-")}, place.name

@@ -42,8 +42,8 @@ const showNumbers = (n) => {
   if (n.expected !== undefined && n.expected !== null) {
     const cup = document.querySelector("[data-cup]");
     if (cup) {
-      cup.querySelector(".cup-ph").textContent = n.expected_text;
-      cup.querySelector(".cup-at").textContent = `at ${text(n.temperature, 1)} °C`;
+      cup.querySelector(".d-cup-ph").textContent = n.expected_text;
+      cup.querySelector(".d-cup-at").textContent = `at ${text(n.temperature, 1)} °C`;
     }
   }
   if (n.reported !== undefined && n.reported !== null) {

@@ -30,8 +30,8 @@ const thin = (points) => {
 export const drawStrip = (svg, trace, judged, options) => {
   svg.replaceChildren();
   if (!trace.t.length) {
-    add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
-    add(svg, "text", { class: "on-line", x: LEFT + 12, y: (TOP + BOTTOM) / 2 }, "nothing read yet");
+    add(svg, "path", { class: "d-axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
+    add(svg, "text", { class: "d-on-line", x: LEFT + 12, y: (TOP + BOTTOM) / 2 }, "nothing read yet");
     return;
   }
   const end = trace.t.at(-1);
@@ -52,52 +52,52 @@ export const drawStrip = (svg, trace, judged, options) => {
   const y = scaleLinear([low - pad, high + pad], [BOTTOM, TOP]);
 
   for (const tick of y.ticks(4)) {
-    add(svg, "path", { class: "rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
-    add(svg, "text", { class: "tick tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
+    add(svg, "path", { class: "d-rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
+    add(svg, "text", { class: "d-tick d-tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
   }
   for (const tick of x.ticks(6).filter((t) => x(t) < WIDTH - 140))
-    add(svg, "text", { class: "tick", x: x(tick), y: BOTTOM + 16 }, tick);
+    add(svg, "text", { class: "d-tick", x: x(tick), y: BOTTOM + 16 }, tick);
   const from = Math.max(0, end - options.window);
   add(svg, "rect", {
-    class: "strip-band",
+    class: "d-strip-band",
     x: x(from),
     width: Math.max(RIGHT - x(from), 1),
     y: y(middle + options.band),
     height: Math.max(y(middle - options.band) - y(middle + options.band), 1),
   });
-  add(svg, "path", { class: "strip-window", d: `M${x(from)},${TOP}V${BOTTOM}M${x(end)},${TOP}V${BOTTOM}` });
+  add(svg, "path", { class: "d-strip-window", d: `M${x(from)},${TOP}V${BOTTOM}M${x(end)},${TOP}V${BOTTOM}` });
   add(
     svg,
     "text",
-    { class: "on-line", x: Math.min(x(from) + 4, RIGHT - 90), y: BOTTOM - 6 },
+    { class: "d-on-line", x: Math.min(x(from) + 4, RIGHT - 90), y: BOTTOM - 6 },
     `last ${options.window} s`,
   );
   if (options.shortest > end) {
-    add(svg, "path", { class: "limit", d: `M${x(options.shortest)},${TOP}V${BOTTOM}` });
+    add(svg, "path", { class: "d-limit", d: `M${x(options.shortest)},${TOP}V${BOTTOM}` });
     add(
       svg,
       "text",
-      { class: "on-line", x: x(options.shortest) + 4, y: TOP + 12 },
+      { class: "d-on-line", x: x(options.shortest) + 4, y: TOP + 12 },
       `not before ${options.shortest} s`,
     );
   }
   const points = thin(trace.t.map((t, i) => [x(t), y(trace.y[i])]));
   const paper = add(svg, "clipPath", { id: "strip-paper" });
   add(paper, "rect", { x: LEFT, y: TOP, width: RIGHT - LEFT, height: BOTTOM - TOP });
-  add(svg, "path", { class: "line", d: line()(points), "clip-path": "url(#strip-paper)" });
+  add(svg, "path", { class: "d-line", d: line()(points), "clip-path": "url(#strip-paper)" });
   if (options.source === "typed")
     for (const [px, py] of points.filter(([, v]) => v >= TOP && v <= BOTTOM))
-      add(svg, "circle", { class: "strip-dot", cx: px, cy: py, r: 3.5 });
+      add(svg, "circle", { class: "d-strip-dot", cx: px, cy: py, r: 3.5 });
   if (heading !== null && judged.state !== "settled") {
     add(svg, "path", {
-      class: "strip-forecast",
+      class: "d-strip-forecast",
       d: `M${x(end)},${y(trace.y.at(-1))}L${RIGHT - 6},${y(heading)}`,
     });
-    add(svg, "circle", { class: "strip-end", cx: RIGHT - 6, cy: y(heading), r: 4.5 });
-    add(svg, "text", { class: "point", x: RIGHT + 4, y: y(heading) + 4 }, heading.toFixed(options.digits));
+    add(svg, "circle", { class: "d-strip-end", cx: RIGHT - 6, cy: y(heading), r: 4.5 });
+    add(svg, "text", { class: "d-point", x: RIGHT + 4, y: y(heading) + 4 }, heading.toFixed(options.digits));
   }
-  add(svg, "path", { class: "axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
-  add(svg, "text", { class: "unit", x: LEFT - 30, y: TOP - 3 }, options.unit);
-  add(svg, "text", { class: "unit unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s since it was dipped");
+  add(svg, "path", { class: "d-axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
+  add(svg, "text", { class: "d-unit", x: LEFT - 30, y: TOP - 3 }, options.unit);
+  add(svg, "text", { class: "d-unit d-unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s since it was dipped");
   svg.setAttribute("viewBox", `0 0 ${WIDTH} ${HEIGHT}`);
 };
