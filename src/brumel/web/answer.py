@@ -1,20 +1,29 @@
-"""The one way a form answers: back to the page, with the sentence of what was refused."""
+"""The one way a form answers: on to the next page, or back to its own with the sentence of what was refused."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any
 
-from flask import redirect
+from flask import flash, redirect
 
 from brumel.core.errors import InputError
-from brumel.work.desk import Refused
+from brumel.work.desk import MovedOn, Refused
 
 
-def answer(do: Callable[[], str], again: Callable[[Any], Any]) -> Any:
-    """Do one write, which returns where to go next; a refusal shows the page again with its sentence and what was typed."""
+def answer(do: Callable[[], str | None], again: Callable[[Any], Any], afresh: str = "") -> Any:
+    """Do one write. It returns where to go next; where it returns nothing, that is `afresh`.
+
+    again : shows the page again with the faults and what was typed, for what was refused
+    afresh : where the thing is seen as it stands now, for what moved on in another window
+    """
     try:
-        return redirect(do())
+        return redirect(do() or afresh)
+    except MovedOn as error:
+        if not afresh:
+            return again((error,))
+        flash(str(error), "care")
+        return redirect(afresh)
     except InputError as error:
         return again(error.faults)
     except Refused as error:

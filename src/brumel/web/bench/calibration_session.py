@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import jsonify, redirect, render_template, request, url_for
+from flask import jsonify, render_template, request, url_for
 
-from brumel.core.errors import InputError
 from brumel.methods import Method
 from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import GOES_IN, Faults, blueprint
 from brumel.web.bench.routes import conditions_of
@@ -17,7 +17,6 @@ from brumel.work import kit
 from brumel.work.bench import calibration_sessions
 from brumel.work.bench.conditions import PRESSURES
 from brumel.work.bench.offers import contradictions_for, offers_for, usual_cups
-from brumel.work.desk import Refused
 
 
 @blueprint.get("/meters/<meter_id>/session")
@@ -93,7 +92,8 @@ def _one_after_another(chosen: list[tuple[Probe, Method]]) -> float:
 def start_session(meter_id: str) -> Any:
     """Open the runs."""
     form = ConditionsForm()
-    try:
+
+    def do() -> str:
         form.check()
         choices = [
             calibration_sessions.ProbeChoice(
@@ -112,11 +112,9 @@ def start_session(meter_id: str) -> Any:
             choices=choices,
             conditions=conditions_of(form),
         )
-    except InputError as error:
-        return plan_session(meter_id, error.faults)
-    except Refused as error:
-        return plan_session(meter_id, (error,))
-    return redirect(url_for("bench.calibration_session", calibration_session_id=started.id))
+        return url_for("bench.calibration_session", calibration_session_id=started.id)
+
+    return answer(do, lambda faults: plan_session(meter_id, faults))
 
 
 @blueprint.get("/sessions/<calibration_session_id>")

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from flask import redirect, render_template, request, url_for
+from flask import render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.bench.place import blueprint
 from brumel.web.bench.run import run
 from brumel.web.forms import ReasonForm, WriteForm
@@ -40,7 +41,8 @@ def plan_closing(probe_id: str, faults: Sequence[InputError | Refused] = ()) -> 
 def start_closing(probe_id: str) -> Any:
     """Open the closing run."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         started = closing_checks.start(
             desk(),
@@ -50,22 +52,19 @@ def start_closing(probe_id: str) -> Any:
             source=request.form.get("source", ""),
             cups=[request.form.get("first", ""), request.form.get("second", "")],
         )
-    except InputError as error:
-        return plan_closing(probe_id, error.faults)
-    except Refused as error:
-        return plan_closing(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=started.id))
+        return url_for("bench.run", run_id=started.id)
+
+    return answer(do, lambda faults: plan_closing(probe_id, faults))
 
 
 @blueprint.post("/runs/<run_id>/close")
 def close(run_id: str) -> Any:
     """End the closing run; the decision is the lead's."""
     form = ReasonForm()
-    try:
+
+    def do() -> str:
         form.check()
         closed = closing_checks.finish(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
-    except InputError as error:
-        return run(run_id, error.faults)
-    except Refused as error:
-        return run(run_id, (error,))
-    return redirect(url_for("records.closing", closing_id=closed.id))
+        return url_for("records.closing", closing_id=closed.id)
+
+    return answer(do, lambda faults: run(run_id, faults))

@@ -7,16 +7,16 @@ from typing import Any
 
 from flask import redirect, render_template, request, url_for
 
-from brumel.core.errors import InputError
 from brumel.methods import ORDER
 from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import Faults, blueprint
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.bench.offers import contradictions_for, offers_for, usual_cups
-from brumel.work.desk import NotFound, Refused
+from brumel.work.desk import NotFound
 
 
 @blueprint.get("")
@@ -121,7 +121,8 @@ def conditions_of(form: ConditionsForm) -> Conditions:
 def start(probe_id: str) -> Any:
     """Open the run."""
     form = ConditionsForm()
-    try:
+
+    def do() -> str:
         form.check()
         cups = {k.removeprefix("cup-"): v for k, v in request.form.items() if k.startswith("cup-")}
         started = bench.start(
@@ -134,8 +135,6 @@ def start(probe_id: str) -> Any:
             cups=cups,
             conditions=conditions_of(form),
         )
-    except InputError as error:
-        return setup(probe_id, error.faults)
-    except Refused as error:
-        return setup(probe_id, (error,))
-    return redirect(url_for("bench.run", run_id=started.id))
+        return url_for("bench.run", run_id=started.id)
+
+    return answer(do, lambda faults: setup(probe_id, faults))

@@ -6,11 +6,12 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from flask import current_app, flash, redirect, render_template, request, url_for
+from flask import current_app, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.web import live
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.bench.forms import AcceptForm, TypedForm
 from brumel.web.bench.place import GOES_IN, Faults, blueprint
 from brumel.web.drawings import calibration as calibration_drawings
@@ -19,7 +20,6 @@ from brumel.web.forms import ReasonForm, WriteForm, text_of
 from brumel.work import bench, kit
 from brumel.work.bench import closing_checks
 from brumel.work.bench import watch as run_watch
-from brumel.work.desk import MovedOn, Refused
 
 
 @blueprint.get("/runs/<run_id>")
@@ -101,20 +101,13 @@ def verdict_views(session: Any, state: bench.RunState, result: bench.RunResult) 
     return {"plate": plate, "history": calibration_drawings.history(kit.life_of_probe(session, state.run.probe))}
 
 
-def _write(run_id: str, do: Callable[[], Any]) -> Any:
-    """Do one write of a run; a refusal shows the page again with its sentence and what was typed."""
-    try:
-        do()
-    except MovedOn as error:
-        flash(str(error), "care")
-    except InputError as error:
-        return run(run_id, error.faults)
-    except Refused as error:
-        return run(run_id, (error,))
+def _write(run_id: str, do: Callable[[], None]) -> Any:
+    """Do one write of a run, and show it as it then stands."""
+    stands = url_for("bench.run", run_id=run_id)
     back = request.form.get("back", "")
     if re.fullmatch(r"[0-9a-f-]{36}", back):  # from a calibration session, back to its timers
-        return redirect(url_for("bench.calibration_session", calibration_session_id=back))
-    return redirect(url_for("bench.run", run_id=run_id))
+        stands = url_for("bench.calibration_session", calibration_session_id=back)
+    return answer(do, lambda faults: run(run_id, faults), stands)
 
 
 @blueprint.post("/runs/<run_id>/dip/<step>")

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, flash, render_template, request, url_for
 
-from brumel.core.errors import InputError
 from brumel.meters.sensors import FAULTS
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.forms import WriteForm
 from brumel.work import simulator
 
@@ -34,7 +34,8 @@ def meter(faults: Any = ()) -> Any:
 def set_meter() -> Any:
     """Switch faults and the clock."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         simulator.set_meter(
             desk(),
@@ -44,7 +45,7 @@ def set_meter() -> Any:
             faults=request.form.getlist("fault"),
             pace=request.form.get("pace", "1"),
         )
-    except InputError as error:
-        return meter(error.faults)
-    flash("The simulated meter is set. Dip again to see it from the start.", "note")
-    return redirect(url_for("practice.meter"))
+        flash("The simulated meter is set. Dip again to see it from the start.", "note")
+        return url_for("practice.meter")
+
+    return answer(do, meter)

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from flask import flash, redirect, render_template, request, url_for
+from flask import flash, render_template, request, url_for
 
-from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records.routes import blueprint
 from brumel.work.bench import closing_checks
-from brumel.work.desk import MovedOn, Refused, object_id
+from brumel.work.desk import object_id
 from brumel.work.records import affected, decisions, signing
 from brumel.work.rounds import logger
 
@@ -35,16 +35,8 @@ def review(faults: Any = ()) -> Any:
         return page, 422 if faults else 200
 
 
-def _write(show: Callable[[Any], Any], do: Callable[[], Any], back: str) -> Any:
-    try:
-        do()
-    except MovedOn as error:
-        flash(str(error), "care")
-    except InputError as error:
-        return show(error.faults)
-    except Refused as error:
-        return show((error,))
-    return redirect(back)
+def _write(show: Callable[[Any], Any], do: Callable[[], None], back: str) -> Any:
+    return answer(do, show, back)
 
 
 @blueprint.post("/sign")

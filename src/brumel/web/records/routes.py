@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, stream_with_context, url_for
+from flask import Blueprint, Response, render_template, request, stream_with_context, url_for
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.verdict import Verdict
@@ -16,10 +16,11 @@ from brumel.formats.csv_rows import write_rows
 from brumel.formats.pdf import render_pdf
 from brumel.store.tables import Calibration
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.forms import NumberField, ReasonForm, text_of
 from brumel.work import bench, kit, records, rounds
-from brumel.work.desk import MovedOn, Refused, object_id
+from brumel.work.desk import object_id
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records import reading_rows, signing
 
@@ -132,7 +133,8 @@ def reading(reading_id: str, faults: Any = ()) -> Any:
 def correct(reading_id: str) -> Any:
     """A typing slip put right as a new version."""
     form = CorrectForm()
-    try:
+
+    def do() -> str:
         form.check()
         corrected = rounds.correct(
             desk(),
@@ -144,14 +146,9 @@ def correct(reading_id: str) -> Any:
             temperature_c=form.temperature_c.number or 0.0,
             reason=text_of(form.reason),
         )
-    except MovedOn as error:
-        flash(str(error), "care")
-        return redirect(url_for("records.reading", reading_id=reading_id))
-    except InputError as error:
-        return reading(reading_id, error.faults)
-    except Refused as error:
-        return reading(reading_id, (error,))
-    return redirect(url_for("records.reading", reading_id=corrected.id))
+        return url_for("records.reading", reading_id=corrected.id)
+
+    return answer(do, lambda faults: reading(reading_id, faults), url_for("records.reading", reading_id=reading_id))
 
 
 @blueprint.get("/calibrations")
@@ -221,14 +218,17 @@ def certificate(calibration_id: str) -> Any:
 def withdraw(calibration_id: str) -> Any:
     """The calibration counts no longer, with a reason."""
     form = ReasonForm()
-    try:
+
+    def do() -> str:
         form.check()
         bench.withdraw(desk(), actor(), form.write_key, calibration_id=calibration_id, reason=text_of(form.reason))
-    except MovedOn as error:
-        flash(str(error), "care")
-    except InputError as error:
-        return calibration(calibration_id, error.faults)
-    return redirect(url_for("records.calibration", calibration_id=calibration_id))
+        return url_for("records.calibration", calibration_id=calibration_id)
+
+    return answer(
+        do,
+        lambda faults: calibration(calibration_id, faults),
+        url_for("records.calibration", calibration_id=calibration_id),
+    )
 
 
 @blueprint.get("/audit")

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
-from flask import Response, flash, redirect, render_template, request, url_for
+from flask import Response, flash, render_template, request, url_for
 
 from brumel.core import logged
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.web.rounds.routes import blueprint, site
 from brumel.work import rounds
-from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import logger
 from brumel.work.rounds.sheet.photos import clean_name
 
@@ -23,7 +24,8 @@ from brumel.work.rounds.sheet.photos import clean_name
 def take_in_series(site_id: str) -> Any:
     """A logger's file for this site."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         file = request.files.get("file")
         if file is None or not file.filename:
@@ -43,12 +45,10 @@ def take_in_series(site_id: str) -> Any:
             name=clean_name(file.filename),
             probe_id=request.form.get("probe", ""),
         )
-    except InputError as error:
-        return site(site_id, error.faults)
-    except Refused as error:
-        return site(site_id, (error,))
-    flash(f"{len(file_series.times)} values taken in.", "note")
-    return redirect(url_for("rounds.series", series_id=taken_in.id))
+        flash(f"{len(file_series.times)} values taken in.", "note")
+        return url_for("rounds.series", series_id=taken_in.id)
+
+    return answer(do, lambda faults: site(site_id, faults))
 
 
 #: The readings of a service as a form asks for them; the last four may stay empty.
@@ -106,16 +106,8 @@ def series(series_id: str, faults: Any = ()) -> Any:
         return page, 422 if faults else 200
 
 
-def _write(series_id: str, do: Any) -> Any:
-    try:
-        do()
-    except MovedOn as error:
-        flash(str(error), "care")
-    except InputError as error:
-        return series(series_id, error.faults)
-    except Refused as error:
-        return series(series_id, (error,))
-    return redirect(url_for("rounds.series", series_id=series_id))
+def _write(series_id: str, do: Callable[[], None]) -> Any:
+    return answer(do, lambda faults: series(series_id, faults), url_for("rounds.series", series_id=series_id))
 
 
 @blueprint.post("/series/<series_id>/check")

@@ -7,11 +7,12 @@ from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import flash, redirect, render_template, request, url_for
+from flask import flash, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.core.logged import days_until_full
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
@@ -71,14 +72,13 @@ def _days(planned_round: Any, since: date) -> list[date]:
 def begin(round_id: str) -> Any:
     """Begin today's round, or go on with it."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         started = outings.start(desk(), actor(), form.write_key, round_id=round_id)
-    except InputError as error:
-        return round(round_id, error.faults)
-    except Refused as error:
-        return round(round_id, (error,))
-    return redirect(url_for("rounds.outing", outing_id=started.id))
+        return url_for("rounds.outing", outing_id=started.id)
+
+    return answer(do, lambda faults: round(round_id, faults))
 
 
 @blueprint.get("/outings/<outing_id>")
@@ -128,14 +128,12 @@ def _until_next(outing: Any, now: datetime) -> int | None:
 
 def _write(outing_id: str, do: Callable[[WriteForm], Any]) -> Any:
     form = WriteForm()
-    try:
+
+    def checked() -> None:
         form.check()
         do(form)
-    except InputError as error:
-        return outing(outing_id, error.faults)
-    except Refused as error:
-        return outing(outing_id, (error,))
-    return redirect(url_for("rounds.outing", outing_id=outing_id))
+
+    return answer(checked, lambda faults: outing(outing_id, faults), url_for("rounds.outing", outing_id=outing_id))
 
 
 @blueprint.post("/outings/<outing_id>/pack")

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint, redirect, render_template, request, url_for
+from flask import Blueprint, render_template, request, url_for
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.store.tables import Site
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import WriteForm
 from brumel.work import kit, rounds
@@ -143,7 +144,8 @@ def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
 def start(site_id: str) -> Any:
     """Open the sheet."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         started = rounds.start_visit(
             desk(),
@@ -154,9 +156,9 @@ def start(site_id: str) -> Any:
             source=request.form.get("source", ""),
             outing_id=request.form.get("outing", ""),
         )
-    except InputError as error:
-        return site(site_id, error.faults)
-    return redirect(url_for("rounds.visit", visit_id=started.id))
+        return url_for("rounds.visit", visit_id=started.id)
+
+    return answer(do, lambda faults: site(site_id, faults))
 
 
 def units() -> dict[str, str]:

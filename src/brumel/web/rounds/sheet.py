@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from flask import Response, current_app, flash, redirect, render_template, request, url_for
+from flask import Response, current_app, flash, render_template, request, url_for
 from sqlalchemy.orm import Session
 
 from brumel.core.agreement import Measured, compare
@@ -16,11 +16,11 @@ from brumel.methods.field import load_field
 from brumel.store.tables import Reading, Visit
 from brumel.web import live
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
 from brumel.work import kit, rounds
-from brumel.work.desk import MovedOn, Refused
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds import packing
 from brumel.work.rounds.sheet import photos
@@ -108,17 +108,11 @@ def _pairs(kept: Sequence[Reading]) -> list[Any]:
     return pairs
 
 
-def _write(visit_id: str, do: Callable[[], Any]) -> Any:
-    try:
-        do()
-    except MovedOn as error:
-        flash(str(error), "care")
-    except InputError as error:
-        return visit(visit_id, error.faults)
-    except Refused as error:
-        return visit(visit_id, (error,))
+def _write(visit_id: str, do: Callable[[], None]) -> Any:
+    """Do one write of a visit, and show its sheet as it then stands."""
     looked_at = None if request.endpoint == "rounds.take" else request.form.get("probe") or None
-    return redirect(url_for("rounds.visit", visit_id=visit_id, probe=looked_at))
+    stands = url_for("rounds.visit", visit_id=visit_id, probe=looked_at)
+    return answer(do, lambda faults: visit(visit_id, faults), stands)
 
 
 @blueprint.post("/visits/<visit_id>/dip")

@@ -6,15 +6,15 @@ from collections.abc import Mapping
 from datetime import date
 from typing import Any
 
-from flask import Response, flash, redirect, render_template, request, url_for
+from flask import Response, flash, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.formats import geojson
 from brumel.web.access import actor, desk
+from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
-from brumel.work.desk import MovedOn, Refused
 from brumel.work.rounds import calendar, site_record
 
 EVERY = (
@@ -75,7 +75,8 @@ def save_site() -> Any:
     """Keep a site; terms that differ become a new version."""
     form = ReasonForm()
     site_id = request.form.get("site", "")
-    try:
+
+    def do() -> str:
         form.check()
         depths = parse_numbers("depth_m", request.form.get("depths", "")[:200])
         place = site_record.Place(
@@ -111,40 +112,37 @@ def save_site() -> Any:
             site_id=site_id,
             version=form.turn_number if site_id else None,
         )
-    except InputError as error:
-        return edit_site(site_id, error.faults, request.form)
-    except MovedOn as error:
-        flash(str(error), "care")
-        return redirect(url_for("rounds.edit_site", site=site_id))
-    except Refused as error:
-        return edit_site(site_id, (error,), request.form)
-    return redirect(url_for("rounds.site", site_id=saved.id))
+        return url_for("rounds.site", site_id=saved.id)
+
+    return answer(
+        do, lambda faults: edit_site(site_id, faults, request.form), url_for("rounds.edit_site", site=site_id)
+    )
 
 
 @blueprint.post("/sites/<site_id>/retire")
 def retire_site(site_id: str) -> Any:
     """A site is read no more."""
     form = ReasonForm()
-    try:
+
+    def do() -> str:
         form.check()
         site_record.retire_site(desk(), actor(), form.write_key, site_id=site_id, reason=text_of(form.reason))
-    except InputError as error:
-        return edit_site(site_id, error.faults)
-    return redirect(url_for("rounds.index"))
+        return url_for("rounds.index")
+
+    return answer(do, lambda faults: edit_site(site_id, faults))
 
 
 @blueprint.post("/sites/<site_id>/restore")
 def restore_site(site_id: str) -> Any:
     """A site is read again."""
     form = ReasonForm()
-    try:
+
+    def do() -> str:
         form.check()
         site_record.restore_site(desk(), actor(), form.write_key, site_id=site_id, reason=text_of(form.reason))
-    except InputError as error:
-        return edit_site(site_id, error.faults)
-    except Refused as error:
-        return edit_site(site_id, (error,))
-    return redirect(url_for("rounds.site", site_id=site_id))
+        return url_for("rounds.site", site_id=site_id)
+
+    return answer(do, lambda faults: edit_site(site_id, faults))
 
 
 @blueprint.get("/plans/edit")
@@ -172,7 +170,8 @@ def save_round() -> Any:
     """Keep a round."""
     form = WriteForm()
     round_id = request.form.get("round", "")
-    try:
+
+    def do() -> str:
         form.check()
         try:
             starts = date.fromisoformat(request.form.get("starts", ""))
@@ -198,11 +197,9 @@ def save_round() -> Any:
                 request.form.get("note", ""),
             ),
         )
-    except InputError as error:
-        return edit_round(round_id, error.faults, request.form)
-    except Refused as error:
-        return edit_round(round_id, (error,), request.form)
-    return redirect(url_for("rounds.round", round_id=saved.id))
+        return url_for("rounds.round", round_id=saved.id)
+
+    return answer(do, lambda faults: edit_round(round_id, faults, request.form))
 
 
 @blueprint.get("/sites.geojson")
@@ -219,7 +216,8 @@ def sites_out() -> Any:
 def sites_in() -> Any:
     """Sites from a GeoJSON file, all or none."""
     form = WriteForm()
-    try:
+
+    def do() -> str:
         form.check()
         file = request.files.get("file")
         if file is None or not file.filename:
@@ -228,8 +226,6 @@ def sites_in() -> Any:
             desk(), actor(), form.write_key, features=geojson.read(file.stream.read(geojson.MOST_BYTES + 1))
         )
         flash(f"{taken_in.made} sites made, {taken_in.changed} changed.", "note")
-    except InputError as error:
-        return edit_site("", error.faults)
-    except Refused as error:
-        return edit_site("", (error,))
-    return redirect(url_for("rounds.index"))
+        return url_for("rounds.index")
+
+    return answer(do, lambda faults: edit_site("", faults))
