@@ -6,7 +6,7 @@ import re
 
 import grimp
 
-from brumel.store import logger, records, rounds, standing  # noqa: F401 - all tables are known once these are imported
+from brumel.store import sessions  # noqa: F401 - all tables are known once it is imported
 from brumel.store.cluster import ROOT
 from brumel.store.tables import Base
 

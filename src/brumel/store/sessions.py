@@ -5,6 +5,9 @@ from __future__ import annotations
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
+# Tables of one file name those of another: whoever opens a session knows them all.
+from brumel.store import logger, records, rounds, standing  # noqa: F401
+
 SAMPLES_CHANNEL = "brumel_samples"
 
 
