@@ -19,6 +19,9 @@ from brumel.core.working import Ladder, Worked
 
 Ion = Literal["nitrate", "ammonium"]
 SIGN = {"nitrate": -1.0, "ammonium": 1.0}  # nitrate falls with concentration, ammonium rises
+#: The quantities read by an ion-selective tip, and what of the same meter a tip rests on.
+IONS = tuple(SIGN)
+RESTS_ON = ("ph", "redox", "conductivity")
 T_RANGE = (0.0, 50.0)
 MV_RANGE = (-1000.0, 1000.0)
 MG_RANGE = (1e-4, 100_000.0)

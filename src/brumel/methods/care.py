@@ -8,6 +8,7 @@ from typing import Literal
 import yaml
 from pydantic import Field
 
+from brumel.core.ions import IONS
 from brumel.methods.loader import DATA
 from brumel.methods.strict import Strict
 
@@ -16,7 +17,7 @@ CareQuantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "tempera
 
 def _kin(quantity: str) -> str:
     """Nitrate and ammonium tips are cared for alike."""
-    return "ions" if quantity in ("nitrate", "ammonium") else quantity
+    return "ions" if quantity in IONS else quantity
 
 
 class Care(Strict):

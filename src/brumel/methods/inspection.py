@@ -8,6 +8,7 @@ import functools
 import yaml
 from pydantic import Field, TypeAdapter
 
+from brumel.core.ions import IONS
 from brumel.methods.loader import DATA
 from brumel.methods.strict import Strict
 
@@ -42,5 +43,5 @@ def _load() -> dict[str, tuple[InspectionItem, ...]]:
 def items_for(quantity: str, kind: str) -> tuple[InspectionItem, ...]:
     """What to look at on a probe of this quantity and kind; plug and cable come last for all."""
     book = _load()
-    items = book.get("ions" if quantity in ("nitrate", "ammonium") else quantity, ())
+    items = book.get("ions" if quantity in IONS else quantity, ())
     return tuple(i for i in (*items, *book["all"]) if kind not in i.not_kinds)

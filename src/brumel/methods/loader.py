@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, TypeAdapter, ValidationError
 
 from brumel.core.diagnosis import Evidence, Fault
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.ions import IONS
 from brumel.methods.model import Method
 
 DATA = Path(__file__).parent / "data"
@@ -115,7 +116,7 @@ class _FaultFile(BaseModel):
 @functools.cache
 def load_faults(quantity: str) -> tuple[Fault, ...]:
     """The known faults of a quantity."""
-    name = "ions" if quantity in ("nitrate", "ammonium") else quantity
+    name = "ions" if quantity in IONS else quantity
     data = yaml.safe_load((DATA / "faults" / f"{name}.yaml").read_text("utf-8"))
     TypeAdapter(tuple[Evidence, ...])
     return _FaultFile.model_validate(data).faults

@@ -16,6 +16,7 @@ from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.fitness.temperature import ThermometerFit
+from brumel.core.ions import IONS
 from brumel.core.working import Input, Ladder, Step, Working
 
 THERMOMETER_EXPANDED_C = 0.2  # tolerance of an unchecked thermometer [USGS-A6.1]
@@ -290,7 +291,7 @@ def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Wa
     if quantity == "oxygen" and water.salinity:
         return read * np.asarray(oxygen.saturation_mg_l(t, water.salinity)) / np.asarray(oxygen.saturation_mg_l(t))
     ec = water.conductivity_25_us_cm
-    if quantity in ("nitrate", "ammonium") and ec is not None and ec <= 38_000:
+    if quantity in IONS and ec is not None and ec <= 38_000:
         return read / float(ions.activity_coefficient(ions.ionic_strength_mol_l(ec)))
     return read
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import redirect, render_template, request, url_for
 
+from brumel.core.ions import IONS
 from brumel.methods import ORDER
 from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
@@ -88,7 +89,7 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             pressures=PRESSURES,
             last_conditions=last_run.conditions if last_run else RunConditions(),
             can_find=any(s.role == "adjust" for s in method.steps),
-            missing=missing_first(session, probe, now) if probe.quantity in ("nitrate", "ammonium") else (),
+            missing=missing_first(session, probe, now) if probe.quantity in IONS else (),
             contradictions=contradictions_for(recorded, probe, offers, source),
             bracket=out_of_reach(session, probe, [v[0].lot for v in offers.values() if v]),
         )

@@ -6,6 +6,7 @@ from typing import Any
 
 from flask import Response, flash, render_template, request, url_for
 
+from brumel.core.ions import IONS
 from brumel.core.redox import ELECTRODES
 from brumel.formats.calendar import write_calendar
 from brumel.methods import ORDER
@@ -82,6 +83,7 @@ def new_lot(faults: Any = ()) -> Any:
         families={q: standards.families(q) for q in parts},
         uncertainty=standards.UNCERTAINTY,
         electrodes=ELECTRODES,
+        ions=IONS,
         containers=kit.CONTAINERS,
         quantities=[*standards.LABELS, "combined"],
     )

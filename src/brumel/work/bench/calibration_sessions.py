@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.fitness.ions import prerequisites
+from brumel.core.ions import IONS, RESTS_ON
 from brumel.core.planning import Plan, Task, plan
 from brumel.methods import ORDER, Method
 from brumel.store.tables import CalibrationSession, Probe, Run
@@ -73,8 +74,8 @@ def outline(chosen: Sequence[tuple[Probe, Method]]) -> Plan:
     warm: tuple[str, ...] = ()  # everything rests on temperature: the others go in once its last cup is dipped
     for probe, method in sorted(chosen, key=lambda c: ORDER.index(c[0].quantity)):
         before = () if probe.quantity == "temperature" else warm
-        if probe.quantity in ("nitrate", "ammonium"):
-            before = (*warm, *(k for q in ("ph", "redox", "conductivity") for k in ends.get(q, ())))
+        if probe.quantity in IONS:
+            before = (*warm, *(k for q in RESTS_ON for k in ends.get(q, ())))
         for step in method.steps:
             hands, wait = f"{probe.name}: {step.title}", f"{probe.name}: {step.title} settles"
             tasks.append(Task(hands, HANDS_MIN, True, before))
@@ -125,12 +126,12 @@ def start(w: Write, *, meter_id: str, source: str, choices: Sequence[ProbeChoice
 
 def _own(session: Session, probe: Probe, given: Conditions, covered: set[str], now: datetime) -> Conditions:
     """Ion tips need no reason for what this very session calibrates first."""
-    if probe.quantity not in ("nitrate", "ammonium"):
+    if probe.quantity not in IONS:
         return given
     others = probes_of(session, probe.meter_id)
     state = {
         q: q in covered or any(kit.trust_of(session, p, now).valid for p in others if p.quantity == q)
-        for q in ("ph", "redox", "conductivity")
+        for q in RESTS_ON
         if any(p.quantity == q for p in others)
     }
     missing = prerequisites(state)

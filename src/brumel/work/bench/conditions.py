@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.fitness.ions import prerequisites
+from brumel.core.ions import IONS, RESTS_ON
 from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa, station_pressure_hpa
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
@@ -63,7 +64,7 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
     }
     if probe.quantity == "oxygen":
         stored |= _oxygen(given)
-    if probe.quantity in ("nitrate", "ammonium"):
+    if probe.quantity in IONS:
         missing = missing_first(w.session, probe, w.now)
         if missing and len(given.reason.strip()) < 3:
             raise Refused(
@@ -116,7 +117,7 @@ def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, .
     """What of the same meter is not calibrated although an ion tip rests on it."""
     state: dict[str, bool] = {}
     beside = select(Probe).where(Probe.meter_id == probe.meter_id, Probe.retired_at.is_(None))
-    others = list(session.scalars(beside.where(Probe.quantity.in_(("ph", "redox", "conductivity")))))
+    others = list(session.scalars(beside.where(Probe.quantity.in_(RESTS_ON))))
     trusts = kit.trusts(session, others, now)
     for other in others:
         state[other.quantity] = state.get(other.quantity, False) or trusts[other.id].valid

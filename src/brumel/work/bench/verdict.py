@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import CalibrationPoint, Fitted, JudgingTerms
+from brumel.core.ions import IONS
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.methods import load_faults
 from brumel.store.tables import Calibration, Inspection, Point
@@ -87,7 +88,7 @@ def _terms(
     words = f"calibration {before.number} of {before.at:%d %b %Y}" if before else ""
     water = run.conditions.water_c
     numbers = {}
-    if probe.quantity in ("nitrate", "ammonium"):
+    if probe.quantity in IONS:
         tip = kit.hours_since(session, probe, "tip", run.started_at)
         numbers = {"hydrated_h": tip} if tip is not None else {}
     inspection = session.get(Inspection, run.inspection_id) if run.inspection_id else None

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors, OutOfRange
+from brumel.core.ions import IONS
 from brumel.core.lookup import label_rows
 from brumel.core.ph import Buffer
 from brumel.core.redox import ELECTRODES
@@ -168,7 +169,7 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
     u = new.expanded_uncertainty
     if u is None or not low <= u <= high:
         faults.append(OutOfRange("expanded_uncertainty", u or 0.0, low, high, unit))
-    if new.quantity in ("nitrate", "ammonium"):
+    if new.quantity in IONS:
         if new.basis not in ("activity", "concentration"):
             faults.append(InputError("basis", "Say whether the label states activity or concentration, as N."))
         if new.strength is not None and not 0 < new.strength <= 0.5:

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import ARRAY, Select, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session
 
+from brumel.core.ions import IONS, RESTS_ON
 from brumel.store.tables import Dip, Meter, Probe, ProbeInstallation, Run, RunEnd
 from brumel.work.desk import NotFound, object_id
 
@@ -56,11 +57,11 @@ def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]
 
 def waits_for(session: Session, run: Run) -> str:
     """What of this calibration session must end before an ion tip's run goes on; empty where nothing stands in its way."""
-    if run.calibration_session_id is None or run.probe.quantity not in ("nitrate", "ammonium"):
+    if run.calibration_session_id is None or run.probe.quantity not in IONS:
         return ""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
     open_ones = session.scalars(select(Run).where(Run.calibration_session_id == run.calibration_session_id, ~ended))
-    names = [r.probe.name for r in open_ones if r.probe.quantity in ("ph", "redox", "conductivity")]
+    names = [r.probe.name for r in open_ones if r.probe.quantity in RESTS_ON]
     return ", ".join(sorted(names))
 
 

@@ -8,6 +8,7 @@ from brumel.core import conductivity, ions, redox
 from brumel.core.checking import Door
 from brumel.core.constants.measured import NITROGEN_G_MOL
 from brumel.core.errors import InputError
+from brumel.core.ions import IONS
 from brumel.core.lookup import at_temperature, label_rows
 from brumel.core.ph import BUFFERS, Buffer, buffer_ph, label_buffer
 from brumel.core.ph.buffers import find_buffer
@@ -117,7 +118,7 @@ def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = N
         return _redox(body.family, temperature_c, probe)
     else:
         labelled = 0.0
-    if quantity in ("nitrate", "ammonium"):
+    if quantity in IONS:
         return activity(labelled, body, quantity)
     if quantity == "redox":
         return labelled + _reference_shift(body, temperature_c, probe)
@@ -171,7 +172,7 @@ def nominal(lot: Lot, quantity: str, probe: Probe | None = None) -> float:
         return buffer_of(lot).nominal_ph
     if label := body.label_table:
         at = min(label, key=lambda t: abs(t - 25.0))
-        if quantity in ("nitrate", "ammonium"):
+        if quantity in IONS:
             return label[at]
         return value(lot, quantity, at, probe)
     if quantity == "conductivity":

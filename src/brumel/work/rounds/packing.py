@@ -13,6 +13,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
+from brumel.core.ions import IONS
 from brumel.store.rounds import Outing, Round
 from brumel.store.tables import Meter, MeterSettings, Site
 from brumel.work import kit
@@ -116,7 +117,7 @@ def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter])
         if c.quantity == "oxygen" and c.probe.kind != "optical":
             take("membrane", "a spare membrane", "a torn membrane ends the oxygen of the day")
             take("electrolyte", "electrolyte for it", "a new membrane wants a fresh fill")
-        if c.quantity in ("nitrate", "ammonium"):
+        if c.quantity in IONS:
             take(
                 f"tip-{c.quantity}",
                 f"the {c.quantity} tip's cap, moist, and a spare tip",

@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
 
+from brumel.core.ions import IONS, RESTS_ON
 from brumel.core.planning import Task, plan
 from brumel.methods import Method
 from brumel.store.rounds import Round
@@ -22,9 +23,6 @@ PACK_MIN = 10.0  # common practice, no source
 
 
 SITE_MIN = 25.0  # a site with the way to it; common practice, no source
-
-
-IONS = ("nitrate", "ammonium")
 
 
 @dataclass(frozen=True)
@@ -96,7 +94,7 @@ def plan_day(
     warm: tuple[str, ...] = ()
     for c in chosen:
         # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
-        rests = tuple(ends[q] for q in ("ph", "redox", "conductivity") if q in ends) if c.quantity in IONS else ()
+        rests = tuple(ends[q] for q in RESTS_ON if q in ends) if c.quantity in IONS else ()
         steps = _tasks(c, now, back, _under_way(session, runs.get(c.probe.id)), methods[c.probe.id], (*warm, *rests))
         for task, what in steps:
             whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")

@@ -6,6 +6,7 @@ from datetime import datetime
 
 from brumel.core import believability as belief
 from brumel.core import conductivity, ions
+from brumel.core.ions import IONS
 from brumel.core.sheet import LimitOutcome, Water, against
 from brumel.core.uncertainty import digits_for
 from brumel.methods.field import load_field
@@ -57,7 +58,7 @@ def findings(
 
 def water_findings(quantity: str, water: Water) -> tuple[belief.QualityFinding, ...]:
     ec = water.conductivity_25_us_cm
-    if quantity not in ("nitrate", "ammonium") or ec is None:
+    if quantity not in IONS or ec is None:
         return ()
     interference = ions.interference(ec, "nitrate" if quantity == "nitrate" else "ammonium")
     flag = belief.Flag.SUSPECT if interference else belief.Flag.PASS
