@@ -85,15 +85,6 @@ def test_ions_by_monte_carlo_and_the_rule_of_four_percent_per_millivolt():
     assert own.amount / budget.value == pytest.approx(0.3 * math.log(10) / abs(found.slope_mv_per_decade), rel=0.02)
 
 
-def test_eh_is_the_root_of_the_squares():
-    budget = budgets.eh_budget(230.0, "agcl-3m", 15.0)
-    half_cell = 0.7 * 0.1  # 0.7 mV/°C between 15 and 20 °C times 0.1 °C, half of it below 15
-    plain = math.sqrt(0.5**2 + 0.5**2 + 2.5**2 + half_cell**2 + (0.5 / math.sqrt(3)) ** 2)
-    assert budget.value == pytest.approx(230 + 216)
-    assert budget.standard == pytest.approx(plain, rel=1e-3)
-    assert budget.expanded_uncertainty == 2 * budget.standard
-
-
 def test_a_better_standard_never_makes_a_worse_reading():
     cell = conductivity.fit_cell([conductivity.CellPoint(1278.0, 20.0, 1278.0)])
     by_standard = [

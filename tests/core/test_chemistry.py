@@ -31,8 +31,6 @@ def test_eh_and_its_inverse(orp, t, electrode):
     eh = redox.eh_mv(orp, electrode, t)
     assert redox.expected_mv(eh, electrode, t) == pytest.approx(orp, abs=1e-9)
     assert redox.explain(orp, electrode, t).value == eh
-    offset = redox.fit_offset(orp, orp + 12.5)
-    assert offset.orp_mv(orp) == pytest.approx(orp + 12.5)
 
 
 def test_orp_check_states_its_tolerance():

@@ -30,10 +30,8 @@ ROWS = {
     "electrode to pH": Row(ELECTRODE.ph, ((150.0, 3.0, -120.0), T), (9000, 300)),
     "electrode to mV": Row(ELECTRODE.millivolts, ((4.5, 7.1, 9.3), T), (99, 300)),
     "oxygen": Row(oxygen.saturation_mg_l, (T, S, P), (-3, 60, 29.92)),
-    "oxygen at one atmosphere": Row(oxygen.saturation_mg_l_bk84, (T, S), (55, -1)),
     "oxygen, the alternative": Row(oxygen.saturation_mg_l_gg92, (T, S), (55, -1)),
     "percent": Row(oxygen.percent_saturation, ((4.0, 9.0, 12.0), T, S, P), (-1, 99, 99, 10)),
-    "from percent": Row(oxygen.from_percent_mg_l, ((4.0, 90.0, 120.0), T, S, P), (-1, 99, 99, 10)),
     "recompute": Row(
         lambda c, t, s, p: oxygen.recompute_mg_l(c, t, salinity=s, pressure_hpa=p),
         ((4.0, 9.0, 12.0), T, S, P),

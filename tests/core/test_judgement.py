@@ -67,8 +67,14 @@ def test_a_linear_drift_is_taken_off_exactly(error, share):
 def test_two_point_drift_and_grades_and_limits():
     # An electrode whose slope fell to 95 % by the end: errors at 4 and 10 are +0.15 and -0.15 of pH.
     low, high = drift.StandardCheck(1000, 4.15, 4.0), drift.StandardCheck(1000, 9.85, 10.0)
-    assert drift.correct_two_point(9.85, 1000, low, high, 0) == pytest.approx(10.0)
-    assert drift.correct_two_point(7.0, 500, low, high, 0) == pytest.approx(7.0)
+    at_10 = drift.check_at([high, low], 9.85, relative=False)
+    assert drift.correct_one_point(9.85, 1000, at_10, 0) == pytest.approx(10.0)
+    middle = drift.check_at([low, high], 7.0, relative=False)
+    assert drift.correct_one_point(7.0, 500, middle, 0) == pytest.approx(7.0)
+    # The same error everywhere from one standard; the same share of a relative scale, the mean of two.
+    assert drift.check_at([low], 9.0, relative=False) == low
+    shares = [drift.StandardCheck(10, 99.0, 100.0), drift.StandardCheck(10, 970.0, 1000.0)]
+    assert drift.check_at(shares, 490.0, relative=True).expected == pytest.approx(500.0)
     for row in rows("tm1d3_ratings.csv"):
         graded = drift.grade(-float(row["size"]), CLOSING[row["quantity"]], float(row["value"]))
         assert graded == row["grade"], row
@@ -94,26 +100,16 @@ def test_series_are_flagged_by_qartod_s_numbers():
     with pytest.raises(WrongShape):
         belief.flag_series(["warm"], gross=(0, 1))
     assert belief.spike("pH", 9.0, 7.0, 7.2, "", suspect=0.5, fail=1).flag is belief.Flag.FAIL
-    assert belief.flat_line("pH", [7, 7, 7, 7], "", suspect=3, fail=6, tolerance=0.001).flag is belief.Flag.SUSPECT
 
 
 SENSE = [
-    (sense.solids_against_conductivity(285, 570), 1, "factor of 0.5"),
-    (sense.solids_against_conductivity(285, 0.57), 4, "thousands"),
-    (sense.salinity_against_conductivity(35.0, 53_000, 25), 1, ""),
-    (sense.salinity_against_conductivity(2.9, 53_000, 25), 4, "follows from it"),
     (sense.salinity_against_kind(18, "lagoon"), 1, ""),
     (sense.salinity_against_kind(18, "stream"), 4, "up to 1 is usual"),
-    (sense.oxygen_against_percent(9.09, 100, 20, 0, 1013.25), 1, ""),
-    (sense.oxygen_against_percent(9.09, 60, 20, 0, 1013.25), 4, "not 60 %"),
-    (sense.oxygen_against_percent(8.0, 88, 20, 0, 940), 1, ""),  # percent of standard pressure: also in use
     (sense.oxygen_without_light(165, light=False), 4, "over 140 %"),
     (sense.oxygen_without_light(165, light=True), 3, "Dry the tip"),
     (sense.redox_against_chlorine(520, 1.8), 3, "stabiliser"),
     (sense.redox_against_chlorine(720, 1.8), 1, ""),
     (sense.redox_against_chlorine(520, 0.2), 2, "too low"),
-    (sense.ammonia_against_ph(0.054, 1.0, 8.0, 25), 1, ""),
-    (sense.ammonia_against_ph(0.9, 1.0, 8.0, 25), 4, "follows from pH 8.00"),
 ]
 
 

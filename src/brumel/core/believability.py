@@ -203,21 +203,6 @@ def spike(
     )
 
 
-def flat_line(
-    quantity: str, values: Sequence[float], unit: str, *, suspect: int, fail: int, tolerance: float
-) -> QualityFinding:
-    """Whether the newest values have stopped moving [unit]. Source: QARTOD, test 8."""
-    run = int(_flat_runs(np.asarray(values, dtype=np.float64), tolerance)[-1]) if len(values) else 0
-    flag = Flag.FAIL if run >= fail else Flag.SUSPECT if run >= suspect else Flag.PASS
-    return QualityFinding(
-        "flat",
-        "flat line",
-        flag,
-        f"{quantity} has not moved by more than {tolerance:g}{_u(unit)} over the last {run} readings "
-        f"(questioned at {suspect}).",
-    )
-
-
 def worst_flag(findings: Sequence[QualityFinding]) -> Flag:
     """The flag of the whole: fail over suspect over pass; not evaluated when nothing was."""
     flags = {f.flag for f in findings}

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from brumel.core import conductivity, ions, oxygen, redox
+from brumel.core import conductivity, ions, oxygen
 from brumel.core.uncertainty import Budget, propagate, rectangular
 
 
@@ -103,40 +103,6 @@ def oxygen_budget(
             "noise in the sample": (0.0, noise_u_percent),
             "noise in air": (0.0, noise_u_percent),
             "rounding of the display": (0.0, rectangular(resolution_mg_l / 2)),
-        },
-    )
-
-
-def eh_budget(
-    orp_mv: float,
-    electrode: str,
-    temperature_c: float,
-    *,
-    standard_u_mv: float = 2.5,
-    noise_u_mv: float = 0.5,
-    temperature_u_c: float = 0.1,
-    resolution_mv: float = 1.0,
-) -> Budget:
-    """Eh from an ORP whose offset was taken in one standard [mV, °C] -> [mV]. Source: GUM."""
-
-    def again(x: Mapping[str, float]) -> float:
-        half = float(redox.reference_electrode_mv(electrode, min(max(temperature_c + x["thermometer"], 10.0), 40.0)))
-        return (
-            x["signal in the sample"]
-            + half
-            + x["standard"]
-            + x["signal in the standard"]
-            + x["rounding of the display"]
-        )
-
-    return propagate(
-        again,
-        {
-            "signal in the sample": (orp_mv, noise_u_mv),
-            "signal in the standard": (0.0, noise_u_mv),
-            "standard": (0.0, standard_u_mv),
-            "thermometer": (0.0, temperature_u_c),
-            "rounding of the display": (0.0, rectangular(resolution_mv / 2)),
         },
     )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -15,7 +15,7 @@ from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.chosen import REFERENCE_C, TDS_HIGH, TDS_LOW, TEMPERATURE_COEFFICIENT_PERCENT
 from brumel.core.constants.measured import KCL_AT_25, KCL_STANDARDS, NATURAL_WATER_C, NATURAL_WATER_F25
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName, WrongShape
-from brumel.core.lookup import at_temperature, label_rows
+from brumel.core.lookup import at_temperature
 from brumel.core.working import Ladder, Worked
 
 Kind = Literal["none", "linear", "natural", "sea"]
@@ -80,12 +80,6 @@ def find_standard(standard: str | float | Standard) -> Standard:
     if key not in STANDARDS:
         raise UnknownName("standard", standard, STANDARDS)
     return STANDARDS[key]
-
-
-def label_standard(key: str, label: Mapping[float, float], expanded_uncertainty_percent: float = 1.0) -> Standard:
-    """A lot's own label table {°C: µS/cm}, which wins over any table; one value is good within 1 °C of its temperature."""
-    temperatures, values = label_rows(label, "conductivity_us_cm", 0.01, 1_000_000, 1.0, Door())
-    return Standard(key, key, temperatures, values, "label of the lot", expanded_uncertainty_percent)
 
 
 def standard_us_cm(standard: str | float | Standard, temperature_c: Floats) -> Floats:

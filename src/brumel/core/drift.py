@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -59,22 +60,25 @@ def correct_one_point(values: Floats, times_s: Floats, closing: StandardCheck, o
     return plain(np.asarray(v - closing.error * (t - opened_s) / (closing.at_s - opened_s)))
 
 
-def correct_two_point(
-    values: Floats, times_s: Floats, low: StandardCheck, high: StandardCheck, opened_s: float
-) -> Floats:
-    """The same with two closing standards: the error is taken as a line between them, at each reading's own value.
+def check_at(checks: Sequence[StandardCheck], value: float, *, relative: bool) -> StandardCheck:
+    """What a closing check in one standard or two says at a reading's own level [unit].
 
-    Both checks are taken at the later of their times. Raises InputError where the standards are the same. Source:
-    USGS-TM1D3.
+    Of a relative scale the share is the same everywhere. Otherwise one standard's error counts as it is, and between two
+    the error runs along a line, as the slope of the electrode does. Source: USGS-TM1D3.
     """
-    if abs(high.value - low.value) < 1e-9 * max(abs(high.value), 1.0):
-        raise InputError("expected", "The two closing standards gave the same value; they must differ.")
-    end = max(low.at_s, high.at_s)
-    v, t = _enter(values, times_s, opened_s, end)
-    # The final electrode maps true to shown by a line; the share of the way there grows with time.
-    slope = (high.error - low.error) / (high.value - low.value)
-    error = low.error + slope * (v - low.value)
-    return plain(np.asarray(v - error * (t - opened_s) / (end - opened_s)))
+    at_s = max(check.at_s for check in checks)
+    by_level = sorted(checks, key=lambda check: (check.expected, check.value))
+    if relative:
+        shares = [check.value / check.expected - 1 for check in by_level if check.expected]
+        share = sum(shares) / len(shares) if shares else 0.0
+        return StandardCheck(at_s, value, value / (1 + share))
+    low, high = by_level[0], by_level[-1]
+    if len(by_level) == 1:
+        return StandardCheck(at_s, low.value, low.expected)
+    error = low.error
+    if high.value != low.value:
+        error += (value - low.value) / (high.value - low.value) * (high.error - low.error)
+    return StandardCheck(at_s, value, value - error)
 
 
 def _enter(values: Any, times: Any, opened_s: float, closed_s: float) -> tuple[np.ndarray, np.ndarray]:

@@ -58,12 +58,6 @@ def saturation_mg_l(
     return plain(_bk84(t, s) * _pressure_factor(t, p))
 
 
-def saturation_mg_l_bk84(temperature_c: Floats, salinity: Floats = 0.0) -> Floats:
-    """The same at 1013.25 hPa [°C] -> [mg/L]."""
-    t, s, _ = _enter(temperature_c, salinity, STANDARD_PRESSURE_HPA)
-    return plain(_bk84(t, s))
-
-
 def _bk84(t: Array, s: Array) -> Array:
     x = 1.0 / (t + ZERO_CELSIUS_K)
     # ln DO = -139.34411 + 1.575701e5/T - 6.642308e7/T2 + 1.243800e10/T3 - 8.621949e11/T4, by Horner's rule
@@ -161,24 +155,6 @@ def percent_saturation(
     door.close()
     full = saturation_mg_l(temperature_c, salinity, pressure_hpa if relative_to == "local" else STANDARD_PRESSURE_HPA)
     return plain(np.asarray(100.0 * c / full))
-
-
-def from_percent_mg_l(
-    saturation_percent: Floats,
-    temperature_c: Floats,
-    salinity: Floats = 0.0,
-    pressure_hpa: Floats = STANDARD_PRESSURE_HPA,
-    *,
-    relative_to: str = "local",
-) -> Floats:
-    """mg/L from percent of saturation; the inverse of `percent_saturation` [%] -> [mg/L]."""
-    door = Door()
-    f = door.floats("saturation_percent", saturation_percent, 0, 1000)
-    door.same_length(saturation_percent=f, **_shapes(temperature_c, salinity, pressure_hpa))
-    door.name("relative_to", relative_to, ("local", "standard"))
-    door.close()
-    full = saturation_mg_l(temperature_c, salinity, pressure_hpa if relative_to == "local" else STANDARD_PRESSURE_HPA)
-    return plain(np.asarray(f / 100.0 * full))
 
 
 def recompute_mg_l(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from brumel.core.checking import Door, Floats, plain, shape_of
@@ -70,29 +68,6 @@ def quinhydrone_mv(ph: Floats, temperature_c: Floats = 25.0) -> Floats:
 def expected_mv(standard_eh_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
     """What an ORP probe with this reference should show in a standard known by its Eh [mV]."""
     return plain(np.asarray(standard_eh_mv) - np.asarray(reference_electrode_mv(electrode, temperature_c)))
-
-
-@dataclass(frozen=True)
-class Offset:
-    """A one-point adjustment: what is added to every reading [mV], from which standard."""
-
-    offset_mv: float
-    standard: str
-
-    def orp_mv(self, orp_mv: Floats) -> Floats:
-        door = Door()
-        e = door.floats("orp_mv", orp_mv, *MV_RANGE)
-        door.close()
-        return plain(np.asarray(e + self.offset_mv))
-
-
-def fit_offset(orp_mv: float, expected: float, standard: str = "") -> Offset:
-    """The offset that makes the reading in a standard right [mV]."""
-    door = Door()
-    door.number("orp_mv", orp_mv, *MV_RANGE)
-    door.number("expected_mv", expected, *MV_RANGE)
-    door.close()
-    return Offset(expected - orp_mv, standard)
 
 
 def verdict(orp_mv: float, expected: float, tolerance_mv: float, source: str) -> Verdict:

@@ -15,7 +15,6 @@ from brumel.core.working import Working
 from brumel.store.records import Closing, Decision
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Visit
-from brumel.store.typed_json import CheckedCup
 from brumel.work.bench import closing_checks
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.rounds.sheet.plausibility import limited
@@ -78,23 +77,10 @@ def _effect(session: Session, closing_check: Closing, decision: str, r: Reading)
     judged = closing_checks.criteria(closing_check.probe.quantity)
     start = opens(session, closing_check)
     at_s, end_s = (r.at - start).total_seconds(), (closing_check.at - start).total_seconds()
-    check = _at(closing_check.checks, r.value, end_s, judged.relative)
+    checks = [drift.StandardCheck(end_s, c.read, c.expected) for c in closing_check.checks]
+    check = drift.check_at(checks, r.value, relative=judged.relative)
     worked = drift.effect(judged, r.value, at_s, check, 0.0)
     return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
-
-
-def _at(checks: Sequence[CheckedCup], value: float, end_s: float, relative: bool) -> drift.StandardCheck:
-    """The closing error at a reading's own level: proportional for relative scales, along the line between two cups."""
-    pairs = sorted((c.expected, c.read) for c in checks)
-    if relative:
-        shares = [read / expected - 1 for expected, read in pairs if expected]
-        share = sum(shares) / len(shares) if shares else 0.0
-        return drift.StandardCheck(end_s, value, value / (1 + share))
-    if len(pairs) == 1:
-        return drift.StandardCheck(end_s, pairs[0][1], pairs[0][0])
-    (e1, r1), (e2, r2) = pairs[0], pairs[-1]
-    error = (r1 - e1) + (value - r1) / (r2 - r1) * ((r2 - e2) - (r1 - e1)) if r2 != r1 else r1 - e1
-    return drift.StandardCheck(end_s, value, value - error)
 
 
 def suggested(closing_check: Closing) -> str:
