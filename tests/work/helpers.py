@@ -9,6 +9,7 @@ from brumel.core.verdict import Outcome
 from brumel.store.tables import Lot, Meter, Probe, Site, User
 from brumel.work import bench, kit, rounds
 from brumel.work import simulator as work_simulator
+from brumel.work.quantities import standards
 from brumel.work.rounds import calendar
 
 __all__ = ["nernst"]
@@ -146,7 +147,7 @@ def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv",
     while (state := state_of(desk, run)).current:
         step = state.current
         with desk.read():
-            expected = kit.lot_ph(step.lot.lot, temperature)
+            expected = standards.value(step.lot.lot, "ph", temperature)
         for after in (20, 45):
             clock.on(seconds=25)
             bench.type_reading(

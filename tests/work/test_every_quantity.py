@@ -381,7 +381,7 @@ def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk
     new = h.finish(desk, things, again)
     with desk.read() as session:
         probe = kit.probe_of(session, things.probes["A4"])
-        assert str(kit.latest_calibration(session, probe.id).id) == new
+        assert str(kit.facts(session, [probe], clock())[probe.id].calibration.id) == new
         assert len(kit.recent_calibrations(session, probe.id)) == 2
     bench.withdraw(desk, things.ansa, h.key(), calibration_id=new, reason="The bottle was not shaken")
     with desk.read() as session:

@@ -13,6 +13,7 @@ from brumel.methods.maintenance import load_maintenance
 from brumel.store.tables import Audit, Lot
 from brumel.work import bench, kit, rounds
 from brumel.work.desk import NotAllowed, NotFound, Refused
+from brumel.work.quantities import standards
 from tests.work import helpers as h
 
 PH = kit.NewMeasure("ph", "7.01", "", 0.02)
@@ -41,7 +42,7 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     found = lot(desk, "N7-200")
     assert str(found.id) == made.id
     assert found.measures["ph"].label == {"15": 6.91, "20": 6.89, "25": 6.87}
-    assert kit.lot_ph(found, 17.5) == pytest.approx(6.90)
+    assert standards.value(found, "ph", 17.5) == pytest.approx(6.90)
     assert found.opened_at is None
     things.lots["N7-200"] = made.id
     run = h.start(desk, things, neutral="N7-200")

@@ -10,7 +10,6 @@ from brumel.work.bench.run_state import (
     open_for_writing,
     open_runs,
     reference_calibration,
-    timeline,
 )
 from brumel.work.bench.runs import abandon, finish, open_run, start, withdraw
 from brumel.work.bench.verdict import RunResult, run_result, taken_points
@@ -41,7 +40,6 @@ __all__ = [
     "start",
     "suspicions",
     "taken_points",
-    "timeline",
     "type_reading",
     "withdraw",
 ]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass, replace
-from datetime import datetime
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, lazyload
@@ -160,9 +159,3 @@ def open_runs(session: Session) -> list[Run]:
     """All runs that have not ended, newest first."""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
     return list(session.scalars(select(Run).where(~ended).order_by(Run.started_at.desc())))
-
-
-def timeline(session: Session, run_id: uuid.UUID) -> list[tuple[datetime, Point]]:
-    """Every version of every point of a run, in the order they were made."""
-    rows = session.scalars(select(Point).where(Point.run_id == run_id).order_by(Point.at, Point.version))
-    return [(p.at, p) for p in rows]

@@ -1,13 +1,6 @@
 """Kit: meters, probes and their record, inspections, maintenance, lots, stock, methods, trust, and what is due."""
 
-from brumel.work.kit.calibrations import (
-    first_gain,
-    last_usable,
-    latest_calibration,
-    recent_calibrations,
-    restored,
-    settle_times,
-)
+from brumel.work.kit.calibrations import first_gain, last_usable, recent_calibrations, restored, settle_times
 from brumel.work.kit.due import Due, due_items
 from brumel.work.kit.inspections import findings, inspect, last_inspection
 from brumel.work.kit.lots import (
@@ -18,7 +11,6 @@ from brumel.work.kit.lots import (
     NewMeasure,
     add_lot,
     discard_lot,
-    lot_ph,
     lot_view,
     lots_on_shelf,
     open_lot,
@@ -91,7 +83,6 @@ from brumel.work.kit.probe_record import (
 from brumel.work.kit.probes import (
     last_cups,
     last_cups_of,
-    last_installation,
     last_run,
     open_run,
     open_runs,
@@ -152,15 +143,12 @@ __all__ = [
     "last_cups",
     "last_cups_of",
     "last_inspection",
-    "last_installation",
     "last_maintenance",
     "last_run",
     "last_settings",
     "last_usable",
-    "latest_calibration",
     "left_of_lots",
     "life_of_probe",
-    "lot_ph",
     "lot_view",
     "lots_on_shelf",
     "maintenance_history",

@@ -51,14 +51,6 @@ def stands() -> ColumnElement[bool]:
     )
 
 
-def latest_calibration(session: Session, probe_id: uuid.UUID, before: datetime | None = None) -> Calibration | None:
-    """The newest standing calibration of a probe, whatever its outcome."""
-    query = select(Calibration).where(Calibration.probe_id == probe_id, stands())
-    if before:
-        query = query.where(Calibration.at <= before)
-    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
-
-
 def last_usable(
     session: Session, probe: Probe, *, full: bool = False, before: datetime | None = None
 ) -> Calibration | None:

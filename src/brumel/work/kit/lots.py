@@ -81,11 +81,6 @@ def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:
     )
 
 
-def lot_ph(lot: Lot, temperature_c: float) -> float:
-    """What a buffer should read at the cup's own temperature [°C] -> pH."""
-    return standards.value(lot, "ph", temperature_c)
-
-
 _CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
 
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable, Sequence
-from datetime import datetime
 from typing import Any
 
 from sqlalchemy import ARRAY, Select, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session
 
 from brumel.core.ions import IONS, RESTS_ON
-from brumel.store.tables import Dip, Meter, Probe, ProbeInstallation, Run, RunEnd
+from brumel.store.tables import Dip, Meter, Probe, Run, RunEnd
 from brumel.work.desk import NotFound, object_id
 
 
@@ -27,12 +26,6 @@ def probes_in_service(session: Session) -> list[Probe]:
     """All probes in service."""
     on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None))
     return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
-
-
-def last_installation(session: Session, probe_id: uuid.UUID, before: datetime) -> ProbeInstallation | None:
-    """The last time a probe was fitted to a meter."""
-    query = select(ProbeInstallation).where(ProbeInstallation.probe_id == probe_id, ProbeInstallation.at <= before)
-    return session.scalar(query.order_by(ProbeInstallation.at.desc()).limit(1))
 
 
 def retired_probes(session: Session) -> list[Probe]:
