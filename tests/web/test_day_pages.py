@@ -133,7 +133,7 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     made = post(lead, edit, edit, **form, **order)
     assert words(made).index("Raceway 3, inflow") < words(made).index("Creek mouth")
     round_page = made.request.path
-    assert 'svg class="sketch"' in made.text
+    assert 'svg class="d-sketch"' in made.text
     late = client.get(f"{round_page}?leave=25:99")
     assert late.status_code == 422
     assert "Ready at" in words(client.get(f"{round_page}?leave=23:50"))
