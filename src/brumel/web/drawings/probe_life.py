@@ -12,6 +12,8 @@ HEIGHT = 120
 
 
 LEFT, RIGHT = 52.0, 560.0
+#: Height of an axis label, so that two do not overlap.
+LABEL_HIGH = 14.0
 
 
 def views(life: Life, now: datetime) -> list[dict[str, Any]]:
@@ -58,7 +60,10 @@ def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, lif
     if s.band:
         view["band"] = [{"y": frame.y(v), "value": v} for v in (s.band.fit_high, s.band.fit_low)]
     else:
-        view["ticks"] = [{"y": frame.y(v), "value": v} for v in (min(s.values), max(s.values))]
+        low, high = min(s.values), max(s.values)
+        # Values that hardly differ share one label: two would be written over each other.
+        apart = frame.y(low) - frame.y(high) >= LABEL_HIGH
+        view["ticks"] = [{"y": frame.y(v), "value": v} for v in ((low, high) if apart else (high,))]
     if s.chart:
         view["control"] = [_clip(frame, v) for v in s.chart.limits]
     if s.forecast:
