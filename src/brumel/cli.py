@@ -190,24 +190,20 @@ def migrate_command() -> None:
 
 @main.command()
 @click.option("--parent", type=int, help="End when this process has ended.")
-@click.option("--every", default=0.1, show_default=True, help="Seconds between looks.")
-def meter(parent: int | None, every: float) -> None:
-    """Run the simulated meter inside Brumel: it stores what its probes show."""
-    from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import simulator as work_simulator
+def meter(parent: int | None) -> None:
+    """Run the simulated meters inside Brumel: what their probes show is stored."""
+    from brumel.store.sessions import Announcements, make_engine, make_sessions
     from brumel.work.desk import Desk
+    from brumel.work.simulator import process
 
-    engine = make_engine(_config().database_url, pool_size=2)
-    simulator = work_simulator.Simulator(Desk(make_sessions(engine)))
+    url = _config().database_url
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    while parent is None or os.getppid() == parent:
-        try:
-            simulator.pump()
-        except Exception as error:
-            # The meter outlives a restart of the database; what was due is made up for by the next look.
-            out.print(f"· simulated meter: {type(error).__name__}, trying again")
-            time.sleep(2)
-        time.sleep(every)
+    process.run(
+        Desk(make_sessions(make_engine(url, pool_size=2))),
+        Announcements(url),
+        lambda: parent is None or os.getppid() == parent,
+        lambda words: out.print(f"· {words}"),
+    )
 
 
 @main.command("meter-port")

@@ -3,7 +3,7 @@
 import json
 import threading
 import time
-from http.server import BaseHTTPRequestHandler, HTTPServer
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import pytest
 from hypothesis import given, settings
@@ -78,6 +78,7 @@ class _Server:
 
     def __init__(self):
         self.rows, self.hellos, self.up, self.known, self.again = [], 0, True, True, False
+        self.idle, self.dipped = False, threading.Event()
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -95,7 +96,7 @@ class _Server:
                 self.end_headers()
                 self.wfile.write(json.dumps(answer).encode())
 
-        self.http = HTTPServer(("127.0.0.1", 0), Handler)
+        self.http = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         threading.Thread(target=self.http.serve_forever, daemon=True).start()
         self.url = f"http://127.0.0.1:{self.http.server_port}"
 
@@ -105,9 +106,13 @@ class _Server:
         if path == "/link/hello":
             self.hellos += 1
             return 200, {"session": f"s{self.hellos}", "meter": "Set", "addresses": ["1", "2"]}
+        if path == "/link/wait":
+            self.dipped.wait(10)
+            self.idle = not self.dipped.is_set()
+            return 200, {"idle": self.idle}
         self.rows += [(body["session"], *row) for row in body["rows"]]
         again, self.again = self.again, False
-        return 200, {"stored": len(body["rows"]), "again": again}
+        return 200, {"stored": len(body["rows"]), "again": again, "idle": self.idle}
 
 
 @pytest.fixture
@@ -167,6 +172,29 @@ def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
     assert max(b - a for a, b in zip(gaps, gaps[1:], strict=False)) < 3  # what was read in the outage came after it
     assert any("no line" in line for line in said)
     assert "the line is back" in said
+
+
+def test_while_no_probe_stands_anywhere_the_meter_is_left_alone_until_one_is_dipped(server, tmp_path):
+    asked, server.idle = [], True
+    cable = serve("127.0.0.1", 0, lambda: ["1", "2"], lambda address: asked.append(address) or (1.0, 20.0))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    port, stop = f"socket://127.0.0.1:{cable.server_address[1]}", threading.Event()
+    agent = Agent(server.url, "t", port, Spool(tmp_path / "s"), every_s=0.05, idle_every_s=60)
+    thread = threading.Thread(target=agent.run, args=(stop,), daemon=True)
+    thread.start()
+    try:
+        wait(lambda: server.rows)
+        time.sleep(0.5)
+        before = len(asked)
+        time.sleep(1.0)
+        assert len(asked) == before
+        server.dipped.set()
+        wait(lambda: len(asked) > before + 10, longest=5)
+    finally:
+        stop.set()
+        thread.join(5)
+        cable.shutdown()
+    assert not thread.is_alive()
 
 
 def test_an_unknown_token_ends_the_program_with_its_sentence(server, tmp_path):

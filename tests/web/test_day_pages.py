@@ -140,7 +140,7 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     outing = post(client, round_page, f"{round_page}/begin")
     page = outing.request.path
     assert "Packing list" in words(outing)
-    item = re.search(r'name="item" value="([^"]+)"', outing.text).group(1)
+    item = re.search(r'name="item"\s+value="([^"]+)"', outing.text).group(1)
     assert "1 things are on the packing list" in words(post(client, page, f"{page}/pack", item=item))
     assert "Full after" in words(client.get(f"{page}?records=6000&interval_min=15"))
     assert client.get(f"{page}?records=many&interval_min=5").status_code == 422

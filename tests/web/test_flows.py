@@ -30,7 +30,8 @@ def post(client, page, path, /, **data):
 
 
 def words(answer):
-    return html.unescape(re.sub(r"<[^>]+>", " ", answer.text))
+    """What a reader sees: no marks, and one blank where a page has any."""
+    return " ".join(html.unescape(re.sub(r"<[^>]+>", " ", answer.text)).split())
 
 
 def test_a_cup_is_redone_with_a_reason_and_a_run_abandoned(desk, client, clock, things):

@@ -4,7 +4,7 @@ import uuid
 from datetime import timedelta
 
 import pytest
-from sqlalchemy import func, select
+from sqlalchemy import event, func, select
 
 from brumel.core.errors import InputError
 from brumel.store.tables import Meter, Sample
@@ -12,6 +12,7 @@ from brumel.work import bench, kit
 from brumel.work.desk import NotAllowed, NotFound, Refused
 from brumel.work.link import samples
 from brumel.work.link import sessions as link_sessions
+from brumel.work.simulator import process
 from tests.work import helpers as h
 
 
@@ -62,7 +63,8 @@ def test_samples_find_their_cup_once_each_however_late(desk, clock, things, toke
     def take(found, now=None):
         return link_sessions.take(desk, token, session_id, found, now)
 
-    assert take(rows(2.0, 8.0, 11.0, 12.0), 40.0) == {"stored": 2, "late": 4, "again": False}  # before the dip: nowhere
+    first = take(rows(2.0, 8.0, 11.0, 12.0), 40.0)  # before the dip: nowhere
+    assert first == {"stored": 2, "late": 4, "again": False, "idle": False}
     assert take(rows(11.0, 12.0, 13.0))["stored"] == 1  # sent again after a lost answer
     assert take(rows(11.5))["stored"] == 1  # late, put in its place
     assert stored(desk, probe) == [1.0, 1.5, 2.0, 3.0]
@@ -122,3 +124,38 @@ def test_a_session_belongs_to_its_meter(desk, things, token):
         link_sessions.take(desk, token, str(uuid.uuid4()), rows(1.0))
     with pytest.raises(NotFound):
         link_sessions.take(desk, token, "x", rows(1.0))
+
+
+def test_the_link_and_the_meter_wait_while_no_probe_stands_anywhere(desk, clock, things, token):
+    assert len(link_sessions.waits_for(desk, token)) == 8
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    assert link_sessions.waits_for(desk, token) == ()
+    bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Only to see")
+    assert len(link_sessions.waits_for(desk, token)) == 8
+    with pytest.raises(link_sessions.BadToken):
+        link_sessions.waits_for(desk, "x")
+
+
+def test_a_simulated_meter_asks_nothing_until_a_dip_is_announced(desk, clock, things):
+    statements, turns = [], iter(range(33))
+    bind = desk.sessions.kw["bind"]
+    event.listen(bind, "before_cursor_execute", lambda *a: statements.append(a[2]))
+
+    class News:
+        """Says nothing but once, when a probe was dipped."""
+
+        def __init__(self):
+            self.waited = 0
+
+        def wait(self, seconds):
+            self.waited += 1
+            if self.waited == 30:
+                assert len(statements) < 8, statements  # one look as it began
+                run = h.start(desk, things)
+                bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+                clock.on(seconds=20)
+            return self.waited in (1, 30)
+
+    process.run(desk, News(), lambda: next(turns, None) is not None, pytest.fail)
+    assert len(stored(desk, uuid.UUID(things.probes["A1"]))) > 20

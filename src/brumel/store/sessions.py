@@ -2,13 +2,35 @@
 
 from __future__ import annotations
 
+import psycopg
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
 # Tables of one file name those of another: whoever opens a session knows them all.
 from brumel.store import logger, records, rounds, standing  # noqa: F401
 
+#: Names a dip that has new samples, or a probe that was dipped.
 SAMPLES_CHANNEL = "brumel_samples"
+
+
+class Announcements:
+    """What is announced on the samples channel, for a process that has nothing to do meanwhile."""
+
+    def __init__(self, url: str) -> None:
+        self._url = url.replace("+psycopg", "")
+        self._connection: psycopg.Connection | None = None
+
+    def wait(self, seconds: float) -> bool:
+        """Wait for the next announcement; False where none came. A new line counts as one: it may have missed some."""
+        try:
+            if self._connection is None:
+                self._connection = psycopg.connect(self._url, autocommit=True)
+                self._connection.execute(f"listen {SAMPLES_CHANNEL}")
+                return True
+            return any(True for _ in self._connection.notifies(timeout=seconds, stop_after=1))
+        except psycopg.Error:
+            self._connection = None
+            raise
 
 
 def make_engine(url: str, *, pool_size: int = 10) -> Engine:

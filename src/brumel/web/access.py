@@ -140,6 +140,7 @@ ROLES: dict[str, frozenset[str]] = {
     # The link program has a token of its meter instead of a sign-in; the routes check it themselves.
     "link.hello": ANYONE,
     "link.samples": ANYONE,
+    "link.wait": ANYONE,
 }
 
 #: What may be larger than a form, by endpoint [bytes].

@@ -30,11 +30,12 @@ class Hub:
         self._thread: threading.Thread | None = None
 
     @contextmanager
-    def watch(self, dip_id: str) -> Iterator[queue.Queue[None]]:
-        """A queue that gets an item whenever samples of the dip were stored."""
+    def watch(self, *names: str) -> Iterator[queue.Queue[None]]:
+        """A queue that gets an item whenever samples of a dip were stored, or a probe was dipped, by their ids."""
         mine: queue.Queue[None] = queue.Queue(maxsize=1)
         with self._lock:
-            self._waiting[dip_id].add(mine)
+            for name in names:
+                self._waiting[name].add(mine)
             if self._thread is None:
                 self._thread = threading.Thread(target=self._listen, daemon=True, name="samples-listener")
                 self._thread.start()
@@ -42,9 +43,10 @@ class Hub:
             yield mine
         finally:
             with self._lock:
-                self._waiting[dip_id].discard(mine)
-                if not self._waiting[dip_id]:
-                    del self._waiting[dip_id]
+                for name in names:
+                    self._waiting[name].discard(mine)
+                    if not self._waiting[name]:
+                        del self._waiting[name]
 
     def _listen(self) -> None:
         while True:
@@ -56,9 +58,9 @@ class Hub:
             except psycopg.Error:
                 time.sleep(1)  # pages look for themselves every IDLE_S meanwhile
 
-    def _wake(self, dip_id: str) -> None:
+    def _wake(self, name: str) -> None:
         with self._lock:
-            waiting = list(self._waiting.get(dip_id, ()))
+            waiting = list(self._waiting.get(name, ()))
         for one in waiting:
             try:
                 one.put_nowait(None)

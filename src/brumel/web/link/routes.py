@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import queue
+import time
+from contextlib import suppress
 from typing import Any
 
-from flask import Blueprint, jsonify, request
+from flask import Blueprint, current_app, jsonify, request
 
 from brumel.core.errors import BrumelError, InputError
 from brumel.web.access import desk
 from brumel.web.arriving import json_object
 from brumel.work.desk import NotFound
 from brumel.work.link import sessions as link_sessions
+
+#: Well under what a proxy between link and server gives an answer.
+LONGEST_WAIT_S = 20.0
 
 blueprint = Blueprint("link", __name__, url_prefix="/link")
 
@@ -58,3 +64,21 @@ def samples() -> Any:
         return _said(error, 404)
     except InputError as error:
         return _said(error, 422)
+
+
+@blueprint.post("/wait")
+def wait() -> Any:
+    """Answers once a probe of the meter is dipped, or after a while; until then the link need not hurry."""
+    try:
+        end = time.monotonic() + LONGEST_WAIT_S
+        probes = link_sessions.waits_for(desk(), _token())
+        while probes and (left := end - time.monotonic()) > 0:
+            with current_app.extensions["hub"].watch(*probes) as news:
+                probes = link_sessions.waits_for(desk(), _token())  # it may have been dipped before we listened
+                if probes:
+                    with suppress(queue.Empty):
+                        news.get(timeout=left)
+                    probes = link_sessions.waits_for(desk(), _token())
+        return jsonify(idle=bool(probes))
+    except link_sessions.BadToken as error:
+        return _said(error, 401)

@@ -16,7 +16,7 @@ from brumel.core.settling import Settling, judge
 from brumel.core.trace import Trace
 from brumel.methods.model import SettlingSpec
 from brumel.store.sessions import SAMPLES_CHANNEL
-from brumel.store.tables import Dip, Sample
+from brumel.store.tables import Dip, Meter, Point, Probe, Reading, RunEnd, Sample
 
 TYPED_MIN_SAMPLES = 2
 
@@ -104,6 +104,24 @@ def trace_of(dip: Dip, rows: Sequence[Any]) -> Trace:
 def within(start: datetime) -> tuple[ColumnElement[bool], ColumnElement[bool]]:
     """The span a dip's samples can lie in; it lets the database leave all other partitions out."""
     return Sample.at >= start, Sample.at <= start + LONGEST_DIP
+
+
+def open_dips(session: Session, now: datetime, *where: ColumnElement[bool]) -> list[Dip]:
+    """Where probes stand now and something may still be read: live, not taken, in no run that has ended."""
+    taken = select(Reading.id).where(Reading.dip_id == Dip.id).exists() | (
+        select(Point.id).where(Point.dip_id == Dip.id).exists()
+    )
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Dip.run_id).exists()
+    newest = (
+        select(Dip.id)
+        .distinct(Dip.probe_id)
+        .join(Probe, Probe.id == Dip.probe_id)
+        .join(Meter, Meter.id == Probe.meter_id)
+        .where(Dip.started_at > now - LONGEST_DIP, *where)
+        .order_by(Dip.probe_id, Dip.number.desc())
+    )
+    query = select(Dip).where(Dip.id.in_(newest), Dip.source == "live", ~taken, ~ended)
+    return list(session.scalars(query))
 
 
 def next_seq(session: Session, dip: Dip) -> int:

@@ -63,7 +63,26 @@ def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
         session.add(link_session)
         on_it = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
         known = sorted(p.address for p in on_it if p.address)
-        return {"session": str(link_session.id), "meter": meter.name, "addresses": known}
+        return {
+            "session": str(link_session.id),
+            "meter": meter.name,
+            "addresses": known,
+            "idle": _idle(session, meter, now),
+        }
+
+
+def _idle(session: Session, meter: Meter, now: datetime) -> bool:
+    return not samples.open_dips(session, now, Probe.meter_id == meter.id)
+
+
+def waits_for(desk: Desk, token: str) -> tuple[str, ...]:
+    """The probes of a link's meter that may be dipped next, while none stands anywhere; empty once one does."""
+    with desk.read() as session:
+        meter = meter_of(session, token)
+        if not _idle(session, meter, desk.clock()):
+            return ()
+        on_it = select(Probe.id).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
+        return tuple(str(i) for i in session.scalars(on_it))
 
 
 def checked(rows: Any) -> list[SampleRow]:
@@ -91,7 +110,8 @@ def checked(rows: Any) -> list[SampleRow]:
 def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: float | None = None) -> dict[str, Any]:
     """Store what belongs to a dip; the rest was read while the probe stood nowhere. Sent twice, it is there once.
 
-    `now_s` is the link's clock as it sends: where it has drifted from the server's, the link is told to begin `again`.
+    `now_s` is the link's clock as it sends: where it has drifted from the server's, the link is told to begin `again`; it is
+    `idle` while none of the meter's probes stands anywhere.
     """
     with desk.sessions.begin() as session:
         meter, now = meter_of(session, token), desk.clock()
@@ -112,7 +132,8 @@ def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: 
         last = {r.address: [r.signal, r.temperature_c] for r in rows}
         link.last_at, link.last = now, {**link.last, **last}
         drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
-        return {"stored": stored, "late": late, "again": abs(drift) > MOST_DRIFT_S}
+        again = abs(drift) > MOST_DRIFT_S
+        return {"stored": stored, "late": late, "again": again, "idle": _idle(session, meter, now)}
 
 
 def _place(session: Session, probe_id: uuid.UUID, mine: list[tuple[datetime, SampleRow]]) -> int:

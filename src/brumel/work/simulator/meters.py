@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -17,12 +16,14 @@ from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l
 from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
 from brumel.meters.sensors.glass import contaminated
-from brumel.store.tables import Dip, Lot, Meter, Probe, Run, RunEnd, Sample, Truth, Visit
+from brumel.store.tables import Dip, Lot, Meter, Probe, Run, Sample, Truth, Visit
 from brumel.work.desk import Desk
 from brumel.work.link import samples
 from brumel.work.quantities import standards
 
 MOST_AT_ONCE = 600
+#: It looks no oftener than this, however fast its clock runs [s].
+SOONEST_S = 0.1
 
 
 def truth(session: Session, subject: str) -> dict[str, Any]:
@@ -67,13 +68,15 @@ class Simulator:
         self.desk = desk
         self._standing: dict[uuid.UUID, _Standing | None] = {}
         self._next: dict[uuid.UUID, int] = {}
+        #: How long nothing is due [s] after a look; 0 where no probe stands anywhere.
+        self.pause_s = 0.0
 
     def pump(self) -> int:
         """Store what is due by now, all dips in one transaction."""
         new = 0
         with self.desk.sessions.begin() as session:
             now = self.desk.clock()
-            dips = _open_dips(session, now)
+            dips = samples.open_dips(session, now, Meter.link == "simulated")
             pace = float(truth(session, "clock").get("pace", 1.0)) if dips else 1.0
             for dip in dips:
                 if dip.id not in self._standing:
@@ -85,22 +88,10 @@ class Simulator:
                 due_s = (now - dip.started_at).total_seconds() * pace
                 stored, self._next[dip.id] = _advance(session, dip, stands, self._next[dip.id], due_s)
                 new += stored
+            self.pause_s = min(max(1 / (SAMPLES_PER_S * pace), SOONEST_S), 1 / SAMPLES_PER_S) if dips else 0.0
             for gone in set(self._standing) - {d.id for d in dips}:
                 del self._standing[gone], self._next[gone]
         return new
-
-
-def _open_dips(session: Session, now: datetime) -> list[Dip]:
-    newest = (
-        select(Dip)
-        .distinct(Dip.probe_id)
-        .join(Probe, Probe.id == Dip.probe_id)
-        .join(Meter, Meter.id == Probe.meter_id)
-        .where(Meter.link == "simulated", Dip.started_at > now - samples.LONGEST_DIP)
-        .order_by(Dip.probe_id, Dip.number.desc())
-    )
-    ended = set(session.scalars(select(RunEnd.run_id).where(RunEnd.at > now - 2 * samples.LONGEST_DIP)))
-    return [d for d in session.scalars(newest) if d.source == "live" and d.run_id not in ended]
 
 
 def shows(stands: _Standing, dip: Dip, upto_s: float, first: int = 0) -> list[samples.SampleRow]:
