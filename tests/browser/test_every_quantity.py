@@ -173,7 +173,7 @@ def test_a_whole_meter_in_one_session(brumel, open_page):
         name = heading.inner_text()
         act.click()
         page.wait_for_url(lambda url: url != calibration_session)  # a click does not wait for the page behind it
-        page.locator("[data-main], .act-bar").first.wait_for()
+        page.wait_for_load_state()
         if page.locator("[data-main]").count():
             settled(page)
             beside(brumel, page, name)
