@@ -124,3 +124,9 @@ def test_the_pictures_of_the_house_are_the_house():
     """tools/house.py draws them from the imports and the tables."""
     text = (ROOT / "docs/architecture.md").read_text("utf-8")
     assert house.page(text) == text
+
+
+def test_no_line_of_a_page_s_template_is_over_200_columns():
+    pages = (ROOT / "src/brumel/web").rglob("*.html")
+    long = [(page.name, n) for page in pages for n, line in enumerate(_read(page).split("\n"), 1) if len(line) > 200]
+    assert not long

@@ -12,7 +12,8 @@ from flask import request, request_finished, request_started
 from sqlalchemy import event, select
 
 from brumel.config import Config
-from brumel.store.tables import Reading
+from brumel.store.rounds import Outing
+from brumel.store.tables import Reading, Run, Visit
 from brumel.web import create_app
 from tests.conftest import database_copy
 from tests.web.conftest import sign_in
@@ -78,15 +79,26 @@ def asked(app):
 def test_every_link_of_every_page_leads_somewhere_at_a_price(told_app, username):
     client = sign_in(told_app, username)
     with asked(told_app) as costs:
-        _walk(client)
+        _walk(client, _past(told_app))
     assert len(costs) > 30
+    assert {"rounds.outing", "rounds.field", "rounds.visit", "bench.run"} <= costs.keys()
     dear = {name: cost for name, cost in costs.items() if cost[0] > BUDGET}
     assert not dear
     assert sum(count <= MOST_PAGES for count, _ in costs.values()) > len(costs) / 2, sorted(costs.values())
 
 
-def _walk(client):
-    waiting, seen, shapes = ["/"], set(), Counter()
+def _past(app):
+    """What no page of today links to: days out, their sheets, runs that have ended."""
+    with app.extensions["desk"].read() as session:
+        out = session.scalars(select(Outing.id).order_by(Outing.started_at.desc()).limit(2)).all()
+        visits = session.scalars(select(Visit.id).order_by(Visit.at.desc()).limit(12)).all()
+        runs = session.scalars(select(Run.id).order_by(Run.started_at.desc()).limit(6)).all()
+    days = [f"/rounds/outings/{i}{page}" for i in out for page in ("", "/field")]
+    return [*days, *(f"/rounds/visits/{i}" for i in visits), *(f"/bench/runs/{i}" for i in runs)]
+
+
+def _walk(client, past):
+    waiting, seen, shapes = ["/", *past], set(), Counter()
     while waiting:
         path = waiting.pop()
         shape = re.sub(r"[0-9a-f-]{36}", "*", path)
