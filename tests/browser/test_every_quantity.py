@@ -225,7 +225,9 @@ def test_a_meter_behind_a_real_link_survives_the_server_going_away(brumel, open_
         with brumel.desk.read() as session:
             dip = kit.present_dip(session, uuid.UUID(brumel.things.probes["A3"]))
             times = sorted(session.scalars(select(Sample.t_s).where(Sample.dip_id == dip.id)))
-        assert max(b - a for a, b in zip(times, times[1:], strict=False)) < 2.5  # the outage left no hole
+        assert (
+            max(b - a for a, b in zip(times, times[1:], strict=False)) < 4
+        )  # the outage, over 5 s of it, left no hole
         assert len(times) == len(set(times))
         page.goto(f"/kit/meters/{brumel.things.meters['Field set A']}")
         expect(page.get_by_text("Speaking.")).to_be_visible()

@@ -70,6 +70,7 @@ def samples() -> Any:
 def wait() -> Any:
     """Answers once a probe of the meter is dipped, or after a while; until then the link need not hurry."""
     try:
+        _body()
         end = time.monotonic() + LONGEST_WAIT_S
         probes = link_sessions.waits_for(desk(), _token())
         while probes and (left := end - time.monotonic()) > 0:
@@ -82,3 +83,5 @@ def wait() -> Any:
         return jsonify(idle=bool(probes))
     except link_sessions.BadToken as error:
         return _said(error, 401)
+    except InputError as error:
+        return _said(error, 422)
