@@ -91,7 +91,7 @@ class Agent:
     port: str
     spool: Spool
     every_s: float = 0.5
-    idle_every_s: float = 5.0
+    idle_every_s: float = 10.0
     baud: int = 1200
     say: Callable[[str], None] = lambda _: None
     name: str = "brumel link"
