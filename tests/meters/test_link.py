@@ -79,6 +79,7 @@ class _Server:
     def __init__(self):
         self.rows, self.hellos, self.up, self.known, self.again = [], 0, True, True, False
         self.idle, self.dipped = False, threading.Event()
+        self.broken = []  # bytes that stand in for answers, each given once
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -92,6 +93,9 @@ class _Server:
                     self.end_headers()
                     return
                 code, answer = outer.answer(self.path, body)
+                if outer.broken and self.path == "/link/samples":
+                    self.wfile.write(outer.broken.pop())  # the rows were stored, but the link does not hear of it
+                    return
                 self.send_response(code)
                 self.end_headers()
                 self.wfile.write(json.dumps(answer).encode())
@@ -172,6 +176,37 @@ def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
     assert max(b - a for a, b in zip(gaps, gaps[1:], strict=False)) < 3  # what was read in the outage came after it
     assert any("no line" in line for line in said)
     assert "the line is back" in said
+
+
+BROKEN = [
+    b"HTTP/1.0 200 OK\r\nContent-Length: 60\r\n\r\n",  # the server is killed while it answers
+    b"nonsense\r\n\r\n",
+    b"",
+    b"HTTP/1.0 200 OK\r\n\r\n<html>Sign in to this network</html>",
+    b"HTTP/1.0 200 OK\r\n\r\n[1, 2]",
+    b"HTTP/1.0 422 No\r\nContent-Length: 60\r\n\r\n{",
+]
+
+
+def test_the_link_outlives_answers_that_are_none(server, tmp_path):
+    cable = serve("127.0.0.1", 0, lambda: ["1", "2"], lambda address: (1.0, 20.0))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    port, stop = f"socket://127.0.0.1:{cable.server_address[1]}", threading.Event()
+    agent = Agent(server.url, "t", port, Spool(tmp_path / "s"), every_s=0.05, retry_s=0.05)
+    server.broken = [*BROKEN]
+    thread = threading.Thread(target=agent.run, args=(stop,), daemon=True)
+    thread.start()
+    try:
+        wait(lambda: not server.broken, longest=60)
+        before = len(server.rows)
+        wait(lambda: len(server.rows) > before + 20)
+        wait(lambda: agent.spool.waiting() < 8)
+    finally:
+        stop.set()
+        thread.join(5)
+        cable.shutdown()
+    times = sorted({r[2] for r in server.rows})
+    assert max(b - a for a, b in zip(times, times[1:], strict=False)) < 1  # no moment is missing
 
 
 def test_while_no_probe_stands_anywhere_the_meter_is_left_alone_until_one_is_dipped(server, tmp_path):

@@ -6,6 +6,7 @@ away, or a restart, loses nothing; every row has its session and its moment, so 
 
 from __future__ import annotations
 
+import http.client
 import json
 import sqlite3
 import threading
@@ -93,6 +94,8 @@ class Agent:
     every_s: float = 0.5
     idle_every_s: float = 10.0
     baud: int = 1200
+    #: The first wait after a failure; each further one is twice as long, 15 s at most.
+    retry_s: float = 0.5
     say: Callable[[str], None] = lambda _: None
     name: str = "brumel link"
     addresses: tuple[str, ...] = ()
@@ -119,11 +122,11 @@ class Agent:
 
     def _hello(self, stop: threading.Event) -> None:
         """Open a session: the server says which addresses it knows."""
-        wait = 0.5
+        wait = self.retry_s
         while not stop.is_set():
             asked = time.monotonic()
             try:
-                answer = self._post("/link/hello", {"agent": self.name})
+                answer = self._post("/link/hello", {"agent": self.name}, needs=("session", "addresses", "meter"))
             except ServerRefused:
                 raise
             except (OSError, ValueError):
@@ -185,7 +188,7 @@ class Agent:
                 self._hurry.set()
 
     def _send_all(self, stop: threading.Event) -> None:
-        wait = 0.5
+        wait = self.retry_s
         while not stop.is_set():
             session, ids, rows = self.spool.oldest()
             if not rows:
@@ -207,14 +210,26 @@ class Agent:
                 continue
             self.spool.sent(ids)
             self._idle = bool(answer.get("idle"))
-            wait = 0.5
+            wait = self.retry_s
             if self._state.startswith("no line"):
                 self._tell("the line is back")
             if answer.get("again"):
-                self._hello(stop)
+                try:
+                    self._hello(stop)
+                except ServerRefused as error:  # the next rows are refused by the same reason, and kept aside
+                    self._tell(f"no new session: {error}")
         self._hurry.set()  # whoever waits to read again sees that it is over
 
-    def _post(self, path: str, body: dict[str, Any], timeout_s: float = 10) -> dict[str, Any]:
+    def _post(
+        self, path: str, body: dict[str, Any], timeout_s: float = 10, needs: tuple[str, ...] = ()
+    ) -> dict[str, Any]:
+        """The server's answer.
+
+        Raises:
+            ServerRefused: it will not have what was sent.
+            OSError: no answer, or one cut short: it is not known whether the server has it, so it is sent again.
+            ValueError: an answer that is not the server's own, such as a page of a network's sign-in.
+        """
         request = urllib.request.Request(  # noqa: S310 - the command line takes http and https only
             self.server.rstrip("/") + path,
             data=json.dumps(body).encode(),
@@ -223,12 +238,16 @@ class Agent:
         )
         try:
             with urllib.request.urlopen(request, timeout=timeout_s) as answer:  # noqa: S310
-                reply: dict[str, Any] = json.load(answer)
-                return reply
+                reply = json.load(answer)
         except urllib.error.HTTPError as error:
             if error.code in (401, 403, 404, 410, 422):
                 raise ServerRefused(_reason(error)) from error
             raise OSError(f"answer {error.code}") from error
+        except http.client.HTTPException as error:
+            raise OSError(f"an answer cut short ({type(error).__name__})") from error
+        if not isinstance(reply, dict) or any(name not in reply for name in needs):
+            raise ValueError("an answer of another kind")
+        return reply
 
     def _tell(self, words: str) -> None:
         if words != self._state:
@@ -239,5 +258,5 @@ class Agent:
 def _reason(error: urllib.error.HTTPError) -> str:
     try:
         return str(json.load(error)["error"])
-    except (ValueError, KeyError, TypeError):
+    except (OSError, http.client.HTTPException, ValueError, KeyError, TypeError):
         return f"the server answered {error.code}"
