@@ -30,6 +30,7 @@ def _serve(url: str, port: int) -> list[subprocess.Popen[bytes]]:
         "DATABASE_URL": url,
         "BRUMEL_SECRET_KEY": uuid.uuid4().hex * 2,
         "BRUMEL_DEMO": "1",
+        "BRUMEL_ZONE": "Europe/Oslo",
         "BRUMEL_PLAIN_HTTP": "1",
     }
     line = [sys.executable, "-m", "brumel.cli"]

@@ -71,6 +71,7 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
             "DATABASE_URL": url,
             "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"),
             "BRUMEL_DEMO": "1",
+            "BRUMEL_ZONE": "Europe/Oslo",
             "BRUMEL_PLAIN_HTTP": "1",
             "BRUMEL_LINK_TOKEN": token,
         }

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
+from zoneinfo import available_timezones
 
 DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
 SHORTEST_SECRET = 32
@@ -24,6 +25,7 @@ class Config:
     demo: bool = False
     insecure_cookies: bool = False
     trusted_proxies: int = 0
+    zone: str = "UTC"
 
     @classmethod
     def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
@@ -41,9 +43,12 @@ class Config:
         proxies = env.get("BRUMEL_TRUSTED_PROXIES", "0").strip() or "0"
         if proxies not in {str(n) for n in range(MOST_PROXIES + 1)}:
             faults.append(f"BRUMEL_TRUSTED_PROXIES must be a whole number from 0 to {MOST_PROXIES}.")
+        zone = env.get("BRUMEL_ZONE", "").strip() or "UTC"
+        if zone not in available_timezones():
+            faults.append(f"BRUMEL_ZONE is “{zone[:40]}”; it must be a time zone such as Europe/Oslo.")
         if faults:
             raise ConfigError(" ".join(faults))
-        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1", int(proxies))
+        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1", int(proxies), zone)
 
 
 def sqlalchemy_url(url: str) -> str:

@@ -99,7 +99,6 @@ def test_series_are_flagged_by_qartod_s_numbers():
     assert belief.flag_series([], gross=(0, 1)).size == 0
     with pytest.raises(WrongShape):
         belief.flag_series(["warm"], gross=(0, 1))
-    assert belief.spike("pH", 9.0, 7.0, 7.2, "", suspect=0.5, fail=1).flag is belief.Flag.FAIL
 
 
 SENSE = [

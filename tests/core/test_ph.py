@@ -133,7 +133,7 @@ def test_least_squares_line_is_numpy_s_and_survives_storing():
         ([(0, 20, 7.0), (-170, 20, 4.0)], CannotFit, "rises instead of falling"),
         ([(0, 20, 7.0), (2, 20, 4.0)], CannotFit, "hardly changes"),
         ([(math.nan, 20, 7.0)], NotANumber, "Electrode signal must be a number"),
-        ([(math.inf, 20, math.nan), (0, 400, 4.0)], InputErrors, "Temperature 400 °C is outside -5 to 105 °C"),
+        ([(math.inf, 20, math.nan), (0, 400, 4.0)], InputErrors, "Temperature 400 °C is outside −5 to 105 °C"),
     ],
 )
 def test_what_cannot_be_fitted_is_said_in_a_sentence(points, error, words):
@@ -193,7 +193,7 @@ def test_wrong_cup_same_cup_and_label_value_speak_up():
     taken = [(float(good.millivolts(7.02, 20.0)), 20.0, 7.02)]
     ten = ph.Cup("buffer 10.01", 10.06)
     spoiled = ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, taken, good)
-    assert "-0.40 from buffer 10.01, while the cups before agree" in spoiled.sentence
+    assert "−0.40 from buffer 10.01, while the cups before agree" in spoiled.sentence
     assert ph.cup_off(float(good.millivolts(10.0, 20.0)), 20.0, ten, taken, good) is None
     drifted = [(taken[0][0] + 20, 20.0, 7.02)]  # the probe has drifted in every cup: not this cup's fault
     assert ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, drifted, good) is None

@@ -214,6 +214,6 @@ def test_a_steady_history_does_not_question_a_small_change():
     """Eight equal readings have no spread of their own; the least spread stands in for it: 0.3 is 3 of them, 0.7 is 7."""
 
     def judged(value):
-        return belief.history("pH", value, [7.0] * 8, "", smallest_spread=0.1).flag
+        return belief.history(belief.Shown("pH"), value, [7.0] * 8, smallest_spread=0.1).flag
 
     assert (judged(7.3), judged(7.4), judged(7.7)) == (belief.Flag.PASS, belief.Flag.SUSPECT, belief.Flag.FAIL)

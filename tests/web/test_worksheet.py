@@ -66,7 +66,7 @@ def test_bad_input_in_every_field_is_a_sentence_that_names_it(reader, asked, bad
 def test_slips_and_swaps_are_spoken_up_about(reader):
     for path, words in (
         ("conductivity?c=0.57&t=25&kind=linear&a=2&usual=600", "mS/cm taken for µS/cm"),
-        ("conductivity?c=0.57&t=25&kind=linear&a=2", "570 would fit"),
+        ("conductivity?c=0.57&t=25&kind=linear&a=2", "570 µS/cm would fit"),
         ("conductivity?c=570&c_unit=mS/cm&t=25&kind=linear&a=2", "µS/cm taken for mS/cm"),
         ("conductivity?shown=tds-3&tds=285&a=2", "is not known"),
         ("conductivity?c=570&c_unit=hPa&t=25&kind=linear&a=2", "is a conductivity; “hPa” is not one of"),

@@ -13,6 +13,7 @@ import numpy as np
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, WrongShape
+from brumel.core.sentence import Amount, say
 
 MOVING_RANGE_D2 = 1.128  # mean range of two over sigma [ISO7870]
 
@@ -59,7 +60,7 @@ def control_chart(values: Sequence[float], *, baseline: int = 8, smallest_sigma:
     centre = float(np.mean(base))
     signals: list[Signal] = []
     for far in np.flatnonzero(np.abs(v - centre) > 3 * sigma):
-        words = f"A value lies {abs(v[far] - centre) / sigma:.1f} sigma from the centre."
+        words = say("A value lies {v} sigma from the centre.", v=Amount(abs(v[far] - centre) / sigma, "", ".1f"))
         signals.append(Signal("beyond", int(far), words))
     complete = _first_run(np.sign(v - centre), 9)
     if complete is not None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Ladder, Working
 
 
@@ -62,9 +63,12 @@ def compare(first: Measured, second: Measured) -> Agreement:
     en = difference / joint
     agree = abs(en) <= 1
     words = "agree" if agree else "do not agree"
-    sentence = (
-        f"They {words}: they differ by {difference:+.3g} {first.unit}".rstrip()
-        + f", {abs(en):.2f} times their joint uncertainty of {joint:.2g} (limit 1)."
+    sentence = say(
+        "They {agree}: they differ by {difference}, {en} times their joint uncertainty of {joint} (limit 1).",
+        agree=words,
+        difference=Amount(difference, first.unit, "+.3g", difference=True),
+        en=Amount(abs(en), "", ".2f"),
+        joint=Amount(joint, first.unit, ".2g", difference=True),
     )
     ladder = Ladder("Do two instruments agree?")
     ladder.step(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
 from typing import Any
 
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from brumel.core.checking import Door
 from brumel.core.errors import WrongShape
+from brumel.core.sentence import Amount, Span, say
 
 
 class Flag(IntEnum):
@@ -38,49 +39,50 @@ class QualityFinding:
     sentence: str
 
 
-def instrument_range(
-    quantity: str, value: float, low: float, high: float, unit: str, digits: int | None = None
-) -> QualityFinding:
-    """Can the instrument show this at all? [unit]. `digits` are the decimals the value is known to."""
+@dataclass(frozen=True)
+class Shown:
+    """How a quantity's values are written: its name, unit, and the decimals they are known to."""
+
+    name: str
+    unit: str = ""
+    digits: int | None = None
+
+    def amount(self, value: float, *, change: bool = False) -> Amount:
+        form = ".4g" if self.digits is None else f".{self.digits}f"
+        return Amount(value, self.unit, f"{'+' if change else ''}{form}", difference=change)
+
+
+def instrument_range(shown: Shown, value: float, low: float, high: float) -> QualityFinding:
+    """Can the instrument show this at all? [unit]."""
     inside = low <= value <= high
-    return QualityFinding(
-        "instrument",
-        "instrument range",
-        Flag.PASS if inside else Flag.FAIL,
-        f"{quantity} {_n(value, digits)}{_u(unit)} is {'inside' if inside else 'outside'} what the instrument can show, "
-        f"{low:g} to {high:g}{_u(unit)}.",
+    words = say(
+        "{quantity} {value} is {inside} what the instrument can show, {span}.",
+        quantity=shown.name,
+        value=shown.amount(value),
+        inside="inside" if inside else "outside",
+        span=Span(low, high, shown.unit),
     )
+    return QualityFinding("instrument", "instrument range", Flag.PASS if inside else Flag.FAIL, words)
 
 
 def site_range(
-    quantity: str,
-    value: float,
-    usual: tuple[float, float] | None,
-    gross: tuple[float, float] | None,
-    unit: str,
-    digits: int | None = None,
+    shown: Shown, value: float, usual: tuple[float, float] | None, gross: tuple[float, float] | None
 ) -> QualityFinding:
     """Against the site's own ranges: outside gross fails, outside usual is suspect [unit]."""
     if gross and not gross[0] <= value <= gross[1]:
-        flag, where = Flag.FAIL, f"outside what this site can be, {gross[0]:g} to {gross[1]:g}{_u(unit)}"
+        flag, where = Flag.FAIL, say("outside what this site can be, {span}", span=Span(*gross, shown.unit))
     elif usual and not usual[0] <= value <= usual[1]:
-        flag, where = Flag.SUSPECT, f"outside this site's usual {usual[0]:g} to {usual[1]:g}{_u(unit)}"
+        flag, where = Flag.SUSPECT, say("outside this site's usual {span}", span=Span(*usual, shown.unit))
     elif usual or gross:
-        flag, where = Flag.PASS, "inside this site's ranges"
+        flag, where = Flag.PASS, say("inside this site's ranges")
     else:
-        flag, where = Flag.NOT_EVALUATED, "not compared: this site has no range yet"
-    return QualityFinding("site_range", "site range", flag, f"{quantity} {_n(value, digits)}{_u(unit)} is {where}.")
+        flag, where = Flag.NOT_EVALUATED, say("not compared: this site has no range yet")
+    words = say("{quantity} {value} is {where}.", quantity=shown.name, value=shown.amount(value), where=where)
+    return QualityFinding("site_range", "site range", flag, words)
 
 
 def history(
-    quantity: str,
-    value: float,
-    earlier: Sequence[float],
-    unit: str,
-    *,
-    smallest_spread: float,
-    fewest: int = 5,
-    digits: int | None = None,
+    shown: Shown, value: float, earlier: Sequence[float], *, smallest_spread: float, fewest: int = 5
 ) -> QualityFinding:
     """Robust z against the site's earlier values: over 3.5 suspect, over 6 fail [unit].
 
@@ -90,50 +92,47 @@ def history(
     door = Door()
     past = door.floats("values", earlier if len(earlier) else [0.0], -1e9, 1e9)
     door.close()
+    key, test = "history", "site history"
     if len(earlier) < fewest:
-        return QualityFinding(
-            "history",
-            "site history",
-            Flag.NOT_EVALUATED,
-            f"{quantity} is not compared with history: {len(earlier)} earlier readings, {fewest} are needed.",
+        words = say(
+            "{quantity} is not compared with history: {count} earlier readings, {fewest} are needed.",
+            quantity=shown.name,
+            count=len(earlier),
+            fewest=fewest,
         )
+        return QualityFinding(key, test, Flag.NOT_EVALUATED, words)
     middle = float(np.median(past))
     spread = max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
     z = abs(value - middle) / spread
-    flag = Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS
-    return QualityFinding(
-        "history",
-        "site history",
-        flag,
-        f"{quantity} {_n(value, digits)}{_u(unit)} lies {z:.1f} spreads from the median {_n(middle, digits)}{_u(unit)} of "
-        f"the last {len(earlier)} readings (questioned over 3.5).",
+    words = say(
+        "{quantity} {value} lies {z} spreads from the median {middle} of the last {count} readings (questioned over 3.5).",
+        quantity=shown.name,
+        value=shown.amount(value),
+        z=Amount(z, "", ".1f"),
+        middle=shown.amount(middle),
+        count=len(earlier),
     )
+    return QualityFinding(key, test, Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS, words)
 
 
 def rate_since(
-    quantity: str,
-    value: float,
-    last: tuple[float, float] | None,
-    unit: str,
-    *,
-    per_day: float,
-    floor: float,
-    digits: int | None = None,
+    shown: Shown, value: float, last: tuple[float, float] | None, *, per_day: float, floor: float
 ) -> QualityFinding:
     """Change since the last visit: `last` is (value, days ago); allowed is floor + per_day x days [unit]."""
+    key, test = "rate", "change since last visit"
     if last is None or last[1] < 0:
         return QualityFinding(
-            "rate", "change since last visit", Flag.NOT_EVALUATED, f"{quantity} has no earlier visit here."
+            key, test, Flag.NOT_EVALUATED, say("{quantity} has no earlier visit here.", quantity=shown.name)
         )
     change, allowed = value - last[0], floor + per_day * last[1]
-    flag = Flag.SUSPECT if abs(change) > allowed else Flag.PASS
-    return QualityFinding(
-        "rate",
-        "change since last visit",
-        flag,
-        f"{quantity} changed by {_n(change, digits, '+')}{_u(unit)} in {last[1]:.1f} days (questioned over "
-        f"{_n(allowed, digits)}{_u(unit)}).",
+    words = say(
+        "{quantity} changed by {change} in {days} (questioned over {allowed}).",
+        quantity=shown.name,
+        change=shown.amount(change, change=True),
+        days=Amount(last[1], "days", ".1f"),
+        allowed=replace(shown.amount(allowed), difference=True),
     )
+    return QualityFinding(key, test, Flag.SUSPECT if abs(change) > allowed else Flag.PASS, words)
 
 
 # -- series: one flag a sample, vectorised
@@ -188,21 +187,6 @@ def _flat_runs(v: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
     return index - np.maximum.accumulate(np.where(moved, index, 0)) + 1
 
 
-def spike(
-    quantity: str, value: float, before: float, after: float, unit: str, *, suspect: float, fail: float
-) -> QualityFinding:
-    """One sample against the mean of its neighbours [unit]. Source: QARTOD, test 6."""
-    off = abs(value - (before + after) / 2)
-    flag = Flag.FAIL if off > fail else Flag.SUSPECT if off > suspect else Flag.PASS
-    return QualityFinding(
-        "spike",
-        "spike",
-        flag,
-        f"{quantity} {value:.4g}{_u(unit)} stands {off:.3g}{_u(unit)} from its neighbours' mean "
-        f"(questioned over {suspect:g}).",
-    )
-
-
 def worst_flag(findings: Sequence[QualityFinding]) -> Flag:
     """The flag of the whole: fail over suspect over pass; not evaluated when nothing was."""
     flags = {f.flag for f in findings}
@@ -210,13 +194,3 @@ def worst_flag(findings: Sequence[QualityFinding]) -> Flag:
         if flag in flags:
             return flag
     return Flag.NOT_EVALUATED
-
-
-def _n(value: float, digits: int | None, sign: str = "") -> str:
-    """A figure in a sentence: as many decimals as it is known to, else four figures."""
-    text = f"{value:{sign}.4g}" if digits is None else f"{value:{sign}z.{digits}f}"
-    return text.replace("-", "−")
-
-
-def _u(unit: str) -> str:
-    return f" {unit}" if unit else ""

@@ -9,6 +9,7 @@ import numpy as np
 from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.defined import ZERO_CELSIUS_K
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Ladder, Worked
 
 CHLORINE_RANGE = (0.0, 200.0)
@@ -33,8 +34,13 @@ def combined_mg_l(
     if free_mg_l - total_mg_l > joint + 1e-12:
         raise InputError(
             "free_mg_l",
-            f"Free chlorine {free_mg_l:.2f} mg/L lies above the total {total_mg_l:.2f} mg/L by more than their joint "
-            f"uncertainty of {joint:.2f}. Were they swapped, or a tablet touched or old?",
+            say(
+                "Free chlorine {free} lies above the total {total} by more than their joint uncertainty of "
+                "{joint}. Were they swapped, or a tablet touched or old?",
+                free=Amount(free_mg_l, "mg/L", ".2f"),
+                total=Amount(total_mg_l, "mg/L", ".2f"),
+                joint=Amount(joint, "", ".2f"),
+            ),
             value=free_mg_l,
             high=total_mg_l,
             unit="mg/L",

@@ -16,6 +16,7 @@ from brumel.core.constants.chosen import REFERENCE_C, TDS_HIGH, TDS_LOW, TEMPERA
 from brumel.core.constants.measured import KCL_AT_25, KCL_STANDARDS, NATURAL_WATER_C, NATURAL_WATER_F25
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName, WrongShape
 from brumel.core.lookup import at_temperature
+from brumel.core.sentence import Amount, Span, say
 from brumel.core.working import Ladder, Worked
 
 Kind = Literal["none", "linear", "natural", "sea"]
@@ -189,7 +190,9 @@ def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard
     if above:
         best = min(above, key=lambda s: s.nominal_us_cm)
         far = best.nominal_us_cm > 10 * max(expected_us_cm, 1e-9)
-        words = f"{best.name} is the nearest above {expected_us_cm:.6g} µS/cm."
+        words = say(
+            "{name} is the nearest above {expected}.", name=best.name, expected=Amount(expected_us_cm, "µS/cm", ".6g")
+        )
         if far:
             words += " It is more than ten times higher: a lower one would serve better."
         return StandardChoice(best, True, words)
@@ -197,8 +200,12 @@ def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard
     return StandardChoice(
         best,
         False,
-        f"{expected_us_cm:.6g} µS/cm lies above every standard at hand; {best.name} is the highest, and readings beyond it "
-        "are not bracketed.",
+        say(
+            "{expected} lies above every standard at hand; {name} is the highest, and readings beyond it are "
+            "not bracketed.",
+            expected=Amount(expected_us_cm, "µS/cm", ".6g"),
+            name=best.name,
+        ),
     )
 
 
@@ -276,9 +283,13 @@ def reference_label(kind: Kind, coefficient_percent: float, reference_c: float) 
     """The words that belong to every compensated value: "at 25 °C, 2.0 %/°C"."""
     return {
         "none": "at the sample's temperature",
-        "linear": f"at {reference_c:g} °C, {coefficient_percent:.1f} %/°C",
-        "natural": f"at {reference_c:g} °C, natural water",
-        "sea": f"at {reference_c:g} °C, sea water",
+        "linear": say(
+            "at {reference}, {coefficient}",
+            reference=Amount(reference_c, "°C"),
+            coefficient=Amount(coefficient_percent, "%/°C", ".1f"),
+        ),
+        "natural": say("at {reference}, natural water", reference=Amount(reference_c, "°C")),
+        "sea": say("at {reference}, sea water", reference=Amount(reference_c, "°C")),
     }[kind]
 
 
@@ -328,9 +339,12 @@ def slip(value_us_cm: float, expected_us_cm: tuple[float, float]) -> str:
         return ""
     for factor, words in ((1000.0, "mS/cm taken for µS/cm"), (0.001, "µS/cm taken for mS/cm")):
         if low <= value_us_cm * factor <= high:
-            return (
-                f"{value_us_cm:.6g} µS/cm is far from the {low:g} to {high:g} expected; "
-                f"{value_us_cm * factor:.6g} would fit. Was {words}?"
+            return say(
+                "{value} is far from the {span} expected; {other} would fit. Was {words}?",
+                value=Amount(value_us_cm, "µS/cm", ".6g"),
+                span=Span(low, high, "µS/cm"),
+                other=Amount(value_us_cm * factor, "µS/cm", ".6g"),
+                words=words,
             )
     return ""
 
@@ -381,7 +395,7 @@ def explain(
         solids = float(tds_mg_l(value, tds_factor))
         ladder.step(
             "TDS",
-            f"TDS on the {tds_factor:g} scale",
+            say("TDS on the {tds_factor} scale", tds_factor=Amount(tds_factor)),
             "TDS = f · κref",
             solids,
             "mg/L",

@@ -16,6 +16,7 @@ import difflib
 from collections.abc import Iterable, Sequence
 
 from brumel.core.quantities import sentence_label, unit_of
+from brumel.core.sentence import Amount, Span, joined, say
 
 
 class BrumelError(Exception):
@@ -60,16 +61,13 @@ class OutOfRange(InputError):
         self, field: str, value: float, low: float, high: float, unit: str | None = None, why: str = ""
     ) -> None:
         unit = unit_of(field) if unit is None else unit
-        tail = f" {unit}" if unit else ""
-        super().__init__(
-            field,
-            f"{sentence_label(field)} {value:.6g}{tail} is outside {low:g} to {high:g}{tail}."
-            + (f" {why}" if why else ""),
-            value=value,
-            low=low,
-            high=high,
-            unit=unit,
+        outside = say(
+            "{label} {value} is outside {span}.",
+            label=sentence_label(field),
+            value=Amount(value, unit, ".6g"),
+            span=Span(low, high, unit),
         )
+        super().__init__(field, joined((outside, why)) if why else outside, value=value, low=low, high=high, unit=unit)
 
 
 class UnknownName(InputError):
@@ -96,12 +94,17 @@ class InputErrors(InputError):
     def __init__(self, faults: Sequence[InputError]) -> None:
         self._faults = tuple(faults)
         super().__init__(
-            ", ".join(f.field for f in faults), " ".join(str(f) for f in faults), value=[f.value for f in faults]
+            ", ".join(f.field for f in faults), joined(words_of(f) for f in faults), value=[f.value for f in faults]
         )
 
     @property
     def faults(self) -> tuple[InputError, ...]:
         return self._faults
+
+
+def words_of(error: BaseException) -> str:
+    """An error's message as it was made, with the values of its sentence where it has them."""
+    return error.args[0] if error.args and isinstance(error.args[0], str) else str(error)
 
 
 def _short(value: object) -> str:

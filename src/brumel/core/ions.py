@@ -14,6 +14,7 @@ from brumel.core.constants.defined import NERNST_MV_PER_K, ZERO_CELSIUS_K
 from brumel.core.constants.measured import AMMONIUM_G_MOL, NITROGEN_G_MOL
 from brumel.core.errors import CannotFit, WrongShape
 from brumel.core.ph.electrode import nernst_slope_mv
+from brumel.core.sentence import Amount, Span, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.core.working import Ladder, Worked
 
@@ -99,7 +100,11 @@ def fit(points: Sequence[IonPoint] | Sequence[tuple[float, float, float]], *, io
     if abs(there - room_c) < 2:
         raise CannotFit(
             "points",
-            f"The further points are at {there:.1f} °C, too near the first pair's {room_c:.1f} °C to show a change.",
+            say(
+                "The further points are at {there}, too near the first pair's {room} to show a change.",
+                there=Amount(there, "°C", ".1f"),
+                room=Amount(room_c, "°C", ".1f"),
+            ),
         )
     if len(other) == 2:
         efficiency_there, e0_there = _pair(other, ion)
@@ -126,7 +131,12 @@ def _pair(pair: Sequence[IonPoint], ion: str) -> tuple[float, float]:
         way = "fall" if ion == "nitrate" else "rise"
         raise CannotFit(
             "points",
-            f"The signal must {way} with {ion}; here it does not (slope {efficiency * 100:.0f} %). Swapped cups?",
+            say(
+                "The signal must {way} with {ion}; here it does not (slope {efficiency}). Swapped cups?",
+                way=way,
+                ion=ion,
+                efficiency=Amount(efficiency * 100, "%", ".0f"),
+            ),
         )
     e0 = a.millivolts - SIGN[ion] * efficiency * float(nernst_slope_mv(t)) * float(np.log10(a.concentration_mg_l))
     return efficiency, e0
@@ -174,7 +184,7 @@ def verdict(
                 "temperatures of the pair apart",
                 spread,
                 "°C",
-                f"up to {apart_c:g} °C",
+                say("up to {apart}", apart=Amount(apart_c, "°C", difference=True)),
                 Outcome.FIT if spread <= apart_c else Outcome.NOT,
                 source,
                 "",
@@ -185,7 +195,7 @@ def verdict(
                 "gap of the pair, at 25 °C and 10:1",
                 judged.normalised_mv,
                 "mV",
-                f"{gap_low_mv:g} to {gap_high_mv:g} mV",
+                say("{span}", span=Span(gap_low_mv, gap_high_mv, "mV")),
                 Outcome.FIT if inside else Outcome.NOT if shrunk else Outcome.CARE,
                 source,
                 "the tip has aged: replace it" if shrunk else "",
@@ -235,9 +245,12 @@ def interference(conductivity_25_us_cm: float, ion: Ion) -> str:
     if conductivity_25_us_cm <= ION_ELECTRODE_MOST_US_CM:
         return ""
     others = "chloride" if ion == "nitrate" else "potassium and sodium"
-    return (
-        f"At {conductivity_25_us_cm:.0f} µS/cm (over {ION_ELECTRODE_MOST_US_CM:.0f}) {others} disturb a {ion} electrode. "
-        "It is not for brackish or salt water."
+    return say(
+        "At {conductivity} (over {most}) {others} disturb a {ion} electrode. It is not for brackish or salt water.",
+        conductivity=Amount(conductivity_25_us_cm, "µS/cm", ".0f"),
+        most=Amount(ION_ELECTRODE_MOST_US_CM, "µS/cm", ".0f"),
+        others=others,
+        ion=ion,
     )
 
 

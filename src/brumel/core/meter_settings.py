@@ -8,6 +8,7 @@ from typing import Any
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, Span, say
 
 
 @dataclass(frozen=True)
@@ -91,10 +92,16 @@ def checked(given: Mapping[str, Any]) -> dict[str, Any]:
                 door.add(InputError(key, f"{spec.label} must be a number; it is “{str(value)[:20]}”.", value=value))
                 continue
             if not low <= number <= high:
-                tail = f" {spec.unit}" if spec.unit else ""
                 door.add(
                     InputError(
-                        key, f"{spec.label} is {number:g}{tail}; {low:g} to {high:g}{tail} is possible.", value=number
+                        key,
+                        say(
+                            "{label} is {number}; {span} is possible.",
+                            label=spec.label,
+                            number=Amount(number, spec.unit),
+                            span=Span(low, high, spec.unit),
+                        ),
+                        value=number,
                     )
                 )
             clean[key] = number
@@ -137,8 +144,13 @@ def contradictions(
         constant = settings.get("cell_constant")
         if nominal_per_cm and constant and not 0.8 <= float(constant) / nominal_per_cm <= 1.25:
             sentences.append(
-                f"The meter's cell constant is {float(constant):g} 1/cm, this cell's is {nominal_per_cm:g}: readings would "
-                f"be off by a factor of {float(constant) / nominal_per_cm:.3g}."
+                say(
+                    "The meter's cell constant is {constant}, this cell's is {nominal}: readings would be off by a "
+                    "factor of {times}.",
+                    constant=Amount(float(constant), "1/cm"),
+                    nominal=Amount(nominal_per_cm),
+                    times=Amount(float(constant) / nominal_per_cm, "", ".3g"),
+                )
             )
         if settings.get("compensation") != "none" and typed in ("us_cm", "ms_cm"):
             sentences.append(
@@ -148,16 +160,27 @@ def contradictions(
         preset = settings.get("preset_pressure_hpa")
         if preset is not None and pressure_hpa is not None and abs(float(preset) - pressure_hpa) > 10:
             sentences.append(
-                f"The meter's preset pressure is {float(preset):.0f} hPa, the station's {pressure_hpa:.0f} hPa: its mg/L are "
-                f"off by {100 * (float(preset) / pressure_hpa - 1):+.1f} %. Brumel takes that off again."
+                say(
+                    "The meter's preset pressure is {preset}, the station's {pressure}: its mg/L are off by "
+                    "{off}. Brumel takes that off again.",
+                    preset=Amount(float(preset), "hPa", ".0f"),
+                    pressure=Amount(pressure_hpa, "hPa", ".0f"),
+                    off=Amount(100 * (float(preset) / pressure_hpa - 1), "%", "+.1f"),
+                )
             )
         if float(settings.get("preset_salinity") or 0.0) > 0.5:
             sentences.append(
-                f"The meter's preset salinity is {float(settings['preset_salinity']):g}; saturated air is read as for fresh "
-                "water. Brumel takes that off again."
+                say(
+                    "The meter's preset salinity is {preset_salinity}; saturated air is read as for fresh water. "
+                    "Brumel takes that off again.",
+                    preset_salinity=Amount(float(settings["preset_salinity"])),
+                )
             )
     if 0 < float(settings.get("auto_off_min") or 0.0) < 10:
         sentences.append(
-            f"The meter switches itself off after {float(settings['auto_off_min']):g} min, sooner than a slow cup needs."
+            say(
+                "The meter switches itself off after {auto_off_min}, sooner than a slow cup needs.",
+                auto_off_min=Amount(float(settings["auto_off_min"]), "min"),
+            )
         )
     return tuple(sentences)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA, ZERO_CELSIUS_K
 from brumel.core.errors import OutOfRange
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Ladder, Worked
 
 T_RANGE = (0.0, 40.0)
@@ -128,9 +129,12 @@ def looks_like_sea_level(pressure_hpa: float, altitude_m: float, *, within_hpa: 
     door.close()
     usual = float(station_pressure_hpa(altitude_m))
     if p - usual > within_hpa and abs(p - STANDARD_PRESSURE_HPA) < abs(p - usual):
-        return (
-            f"{p:.0f} hPa looks like a weather report's pressure, reduced to sea level; at {altitude_m:.0f} m about "
-            f"{usual:.0f} hPa is usual. Enter the station pressure."
+        return say(
+            "{p} looks like a weather report's pressure, reduced to sea level; at {altitude} about {usual} "
+            "is usual. Enter the station pressure.",
+            p=Amount(p, "hPa", ".0f"),
+            altitude=Amount(altitude_m, "m", ".0f"),
+            usual=Amount(usual, "hPa", ".0f"),
         )
     return ""
 

@@ -7,6 +7,7 @@ import numpy as np
 from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.measured import HALF_CELL_C, HALF_CELL_MV, HALF_CELL_NAMES
 from brumel.core.ph.electrode import nernst_slope_mv
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.core.working import Ladder, Worked
 
@@ -81,7 +82,15 @@ def verdict(orp_mv: float, expected: float, tolerance_mv: float, source: str) ->
     size = round(abs(error), 9)
     outcome = Outcome.FIT if size <= tolerance_mv else Outcome.CARE if size <= 2 * tolerance_mv else Outcome.NOT
     row = CriterionRow(
-        "orp", "error in the standard", error, "mV", f"within ±{tolerance_mv:g} mV", outcome, source, "", 0
+        "orp",
+        "error in the standard",
+        error,
+        "mV",
+        say("within ±{tolerance}", tolerance=Amount(tolerance_mv, "mV")),
+        outcome,
+        source,
+        "",
+        0,
     )
     return Verdict((row,))
 

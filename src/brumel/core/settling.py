@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
+from brumel.core.sentence import Amount, say
 
 
 class State(StrEnum):
@@ -103,12 +104,18 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
 
     if since is not None and elapsed - since < criteria.window_s / 2:
         return Settling(
-            State.STEPPING, f"The reading jumped at {since:.0f} s: bubble, bumped probe or swapped cup?", **shown
+            State.STEPPING,
+            say("The reading jumped at {since}: bubble, bumped probe or swapped cup?", since=Amount(since, "s", ".0f")),
+            **shown,
         )
     started = since or 0.0
     wait = criteria.shortest_s - (elapsed - started)
     if wait > 0 or tw.size < criteria.min_samples:
-        reason = f"{wait:.0f} s of the shortest wait to go." if wait > 0 else "Too few readings in the window."
+        reason = (
+            say("{wait} of the shortest wait to go.", wait=Amount(wait, "s", ".0f"))
+            if wait > 0
+            else "Too few readings in the window."
+        )
         return Settling(State.WAITING, reason, seconds_to_go=max(wait, 0.0) or None, **shown)
 
     drift, noise = _drift_and_noise(tw, yw)
@@ -117,8 +124,13 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     if abs(drift) <= criteria.drift_per_min and noise <= criteria.noise:
         return Settling(
             State.SETTLED,
-            f"Drift {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}), "
-            f"noise {noise:.2f} {unit} (limit {criteria.noise:g}).",
+            say(
+                "Drift {drift}/min (limit {drift_limit}/min), noise {noise} (limit {noise_limit}).",
+                drift=Amount(drift, unit, "+.2f", difference=True),
+                drift_limit=Amount(criteria.drift_per_min, unit, difference=True),
+                noise=Amount(noise, unit, ".2f", difference=True),
+                noise_limit=Amount(criteria.noise, unit, difference=True),
+            ),
             forecast=value,
             seconds_to_go=0.0,
             **shown,
@@ -129,19 +141,33 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     late = elapsed - started > criteria.longest_s
     if noise > criteria.noise and abs(drift) <= max(criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10):
         return Settling(
-            State.NOISY, f"Noise {noise:.2f} {unit} is over its limit of {criteria.noise:g} {unit}.", **shown
+            State.NOISY,
+            say(
+                "Noise {noise} is over its limit of {limit}.",
+                noise=Amount(noise, unit, ".2f", difference=True),
+                limit=Amount(criteria.noise, unit, difference=True),
+            ),
+            **shown,
         )
     if late:
         return Settling(
             State.DRIFTING,
-            f"Still moving {drift:+.2f} {unit}/min after {criteria.longest_s / 60:.3g} min.",
+            say(
+                "Still moving {drift}/min after {longest}.",
+                drift=Amount(drift, unit, "+.2f", difference=True),
+                longest=Amount(criteria.longest_s / 60, "min", ".3g"),
+            ),
             forecast=end,
             seconds_to_go=to_go,
             **shown,
         )
     return Settling(
         State.SETTLING,
-        f"Moving {drift:+.2f} {unit}/min (limit {criteria.drift_per_min:g}).",
+        say(
+            "Moving {drift}/min (limit {drift_limit}/min).",
+            drift=Amount(drift, unit, "+.2f", difference=True),
+            drift_limit=Amount(criteria.drift_per_min, unit, difference=True),
+        ),
         forecast=end,
         seconds_to_go=to_go,
         **shown,
@@ -193,7 +219,7 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
         return Settling(
             State.WAITING,
             f"{picked.size} of {criteria.count} readings"
-            + (f", {criteria.spacing_s:g} s apart." if criteria.spacing_s > 0 else "."),
+            + (say(", {spacing} apart.", spacing=Amount(criteria.spacing_s, "s")) if criteria.spacing_s > 0 else "."),
             seconds_to_go=max(wait, 0.0) or None,
             **shown,
         )
@@ -205,8 +231,11 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     stated = spread / max(abs(middle) / 100, 1e-9) if criteria.relative else spread
     shown |= {"drift_per_min": drift, "noise": stated}
     unit = "%" if criteria.relative else criteria.unit
-    words = (
-        f"The last {criteria.count} readings lie within ±{stated:.2g} {unit} (limit ±{criteria.tolerance:g} {unit})."
+    words = say(
+        "The last {count} readings lie within ±{stated} (limit ±{tolerance}).",
+        count=criteria.count,
+        stated=Amount(stated, unit, ".2g", difference=True),
+        tolerance=Amount(criteria.tolerance, unit, difference=True),
     )
     if spread <= band + 1e-12:
         return Settling(State.SETTLED, words, forecast=shown["value"], seconds_to_go=0.0, **shown)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from brumel.core.sentence import Amount, Span, say
 from brumel.core.settling import State
 
 
@@ -107,7 +108,12 @@ def carried_over(
     if value > 3 * here.value and abs(read / value - 1) < least and least < high < most:
         return Suspicion(
             "carry_over",
-            f"{here.name} reads {100 * high:.0f} % high right after the stronger {name}: some of that came along.",
+            say(
+                "{name} reads {high} high right after the stronger {stronger}: some of that came along.",
+                name=here.name,
+                high=Amount(100 * high, "%", ".0f"),
+                stronger=name,
+            ),
             "Rinse twice with pure water and once with this solution, pour a fresh cup, dip again; weak before strong.",
         )
     return None
@@ -137,8 +143,12 @@ def temperature_spread(temperatures_c: Sequence[float], limit_c: float) -> Suspi
         return None
     return Suspicion(
         "cup_temperature",
-        f"The cups differ by {spread:.1f} °C ({min(temperatures_c):.1f} to {max(temperatures_c):.1f} °C); "
-        f"the method allows {limit_c:g} °C.",
+        say(
+            "The cups differ by {spread} ({span}); the method allows {limit}.",
+            spread=Amount(spread, "°C", ".1f", difference=True),
+            span=Span(min(temperatures_c), max(temperatures_c), "°C", ".1f"),
+            limit=Amount(limit_c, "°C", difference=True),
+        ),
         "Let the cups come to one temperature, then repeat the point that is off.",
     )
 
@@ -150,8 +160,13 @@ def wet_tip(seen_mg_l: float, expected_mg_l: float, against: str, *, least: floa
         return None
     return Suspicion(
         "wet_tip",
-        f"In saturated air it reads {seen_mg_l:.2f} mg/L by {against}, {100 * low:.0f} % under the {expected_mg_l:.2f} mg/L "
-        "that should be there.",
+        say(
+            "In saturated air it reads {seen} by {against}, {low} under the {expected} that should be there.",
+            seen=Amount(seen_mg_l, "mg/L", ".2f"),
+            against=against,
+            low=Amount(100 * low, "%", ".0f"),
+            expected=Amount(expected_mg_l, "mg/L", ".2f"),
+        ),
         "Blot the tip dry, open air and not breathed on; look for a drop or a fold on the membrane.",
     )
 
@@ -163,7 +178,10 @@ def still_water(times_s: NDArray[np.float64], signal: NDArray[np.float64], *, le
         return None
     return Suspicion(
         "still_water",
-        f"The reading has sunk {drop:.0f} % since its peak: the probe uses up the oxygen of still water.",
+        say(
+            "The reading has sunk {drop} since its peak: the probe uses up the oxygen of still water.",
+            drop=Amount(drop, "%", ".0f"),
+        ),
         "Move the probe or stir, about 30 cm/s; an optical probe does not need it.",
     )
 
@@ -186,7 +204,11 @@ def still_warming(drift_c_min: float | None, limit_c_min: float = 1.0) -> Suspic
     way = "rising" if drift_c_min > 0 else "falling"
     return Suspicion(
         "warming",
-        f"The cup's temperature is still {way} by {abs(drift_c_min):.1f} °C a minute.",
+        say(
+            "The cup's temperature is still {way} by {drift} a minute.",
+            way=way,
+            drift=Amount(abs(drift_c_min), "°C", ".1f", difference=True),
+        ),
         "Wait until probe and cup are at one temperature, hands off the cup.",
     )
 
@@ -198,7 +220,13 @@ def air_water_apart(air_c: float, water_c: float, limit_c: float) -> Suspicion |
         return None
     return Suspicion(
         "air_water",
-        f"Air {air_c:.1f} °C and water {water_c:.1f} °C are {apart:.1f} °C apart; the method allows {limit_c:g} °C.",
+        say(
+            "Air {air} and water {water} are {apart} apart; the method allows {limit}.",
+            air=Amount(air_c, "°C", ".1f"),
+            water=Amount(water_c, "°C", ".1f"),
+            apart=Amount(apart, "°C", ".1f", difference=True),
+            limit=Amount(limit_c, "°C", difference=True),
+        ),
         "Let the probe in its moist cap come to the water's temperature, then take the point.",
     )
 
@@ -211,7 +239,7 @@ def unstable_link(times_s: NDArray[np.float64], now_s: float | None, every_s: fl
     if silent > max(5.0, 8 * every_s):
         return Suspicion(
             "link",
-            f"Nothing has come from the meter for {silent:.0f} s.",
+            say("Nothing has come from the meter for {silent}.", silent=Amount(silent, "s", ".0f")),
             "Look at cable, battery and the link program; what was read is kept, and late samples are put in their place.",
         )
     gaps = np.diff(times_s[-120:])
@@ -219,7 +247,7 @@ def unstable_link(times_s: NDArray[np.float64], now_s: float | None, every_s: fl
     if lost > 0.2 * float(times_s[-1] - times_s[max(0, len(times_s) - 120)]):
         return Suspicion(
             "link",
-            f"The link has gaps: {lost:.0f} s are missing from the last stretch.",
+            say("The link has gaps: {lost} are missing from the last stretch.", lost=Amount(lost, "s", ".0f")),
             "Look at the plug and the cable; dip afresh when it is steady.",
         )
     return None
@@ -229,7 +257,9 @@ def out_of_bracket(highest: float, usual: float, unit: str) -> str:
     """A sentence when sites read above the strongest standard of a run, empty otherwise."""
     if usual <= highest * 1.02:
         return ""
-    return (
-        f"Your sites read up to {usual:.6g} {unit}, above the strongest standard of this run ({highest:.6g} {unit}): "
-        "readings up there are not bracketed."
+    return say(
+        "Your sites read up to {usual}, above the strongest standard of this run ({highest}): readings "
+        "up there are not bracketed.",
+        usual=Amount(usual, unit, ".6g"),
+        highest=Amount(highest, unit, ".6g"),
     )

@@ -9,6 +9,7 @@ import numpy as np
 
 from brumel.core.checking import Door
 from brumel.core.errors import WrongShape
+from brumel.core.sentence import Amount, say
 from brumel.core.uncertainty import Budget, propagate, rectangular
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 
@@ -44,7 +45,15 @@ def verdict(points: Sequence[ReferencePoint], tolerance_c: float, source: str = 
         name = p.name or f"{p.reference_c:.1f} °C"
         rows.append(
             CriterionRow(
-                "temperature", f"error at {name}", error, "°C", f"within ±{tolerance_c:g} °C", outcome, source, "", 2
+                "temperature",
+                f"error at {name}",
+                error,
+                "°C",
+                say("within ±{tolerance}", tolerance=Amount(tolerance_c, "°C", "g", difference=True)),
+                outcome,
+                source,
+                "",
+                2,
             )
         )
     return Verdict(tuple(rows))

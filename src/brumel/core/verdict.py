@@ -7,6 +7,8 @@ from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
 
+from brumel.core.sentence import Amount, Span, say
+
 
 class Outcome(StrEnum):
     """How a row or a whole verdict comes out."""
@@ -59,10 +61,8 @@ class Band:
     def row(
         self, key: str, criterion: str, value: float, unit: str, *, digits: int = 1, note: str = ""
     ) -> CriterionRow:
-        tail = f" {unit}" if unit else ""
-        limit = (
-            f"{self.fit_low:g} to {self.fit_high:g}{tail} fit, {self.care_low:g} to {self.care_high:g}{tail} with care"
-        ).replace("-", "−")
+        fit, care = Span(self.fit_low, self.fit_high, unit), Span(self.care_low, self.care_high, unit)
+        limit = say("{fit} fit, {care} with care", fit=fit, care=care)
         return CriterionRow(key, criterion, value, unit, limit, self.judge(value), self.source, note, digits)
 
 
@@ -89,8 +89,7 @@ class Tolerance:
         """Fit within the tolerance, with care up to `care` times it, else `beyond`."""
         size = round(abs(value), 9)
         outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= care * self.value else beyond
-        tail = f" {self.unit}" if self.unit else ""
-        limit = f"within ±{self.value:g}{tail}" if signed else f"up to {self.value:g}{tail}"
+        limit = say("within ±{value}" if signed else "up to {value}", value=Amount(self.value, self.unit))
         return CriterionRow(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
 
 

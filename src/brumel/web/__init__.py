@@ -9,7 +9,7 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 from brumel import __version__
 from brumel.config import Config
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.web import access, errors, filters, sign_in_limit
+from brumel.web import access, errors, filters, reader, sign_in_limit
 from brumel.web.live import Hub
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -33,6 +33,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         SEND_FILE_MAX_AGE_DEFAULT=3600,
         DEMO=config.demo,
         VERSION=__version__,
+        ZONE=config.zone,
     )
     if config.trusted_proxies:
         # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
@@ -47,6 +48,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     sign_in_limit.init(app, engine)
     errors.init(app)
     filters.init(app)
+    reader.init(app)
     _register_places(app)
     return app
 

@@ -8,6 +8,7 @@ from typing import Any
 from flask import flash, redirect
 
 from brumel.core.errors import InputError
+from brumel.web.reader import in_words
 from brumel.work.desk import MovedOn, Refused
 
 
@@ -22,7 +23,7 @@ def answer(do: Callable[[], str | None], again: Callable[[Any], Any], afresh: st
     except MovedOn as error:
         if not afresh:
             return again((error,))
-        flash(str(error), "care")
+        flash(in_words(error), "care")
         return redirect(afresh)
     except InputError as error:
         return again(error.faults)

@@ -10,6 +10,7 @@ from sqlalchemy.exc import DataError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
+from brumel.web.reader import in_words
 from brumel.work.desk import MovedOn, NotAllowed, NotFound
 
 SENTENCES = {
@@ -41,20 +42,20 @@ def init(app: Flask) -> None:
 
     @app.errorhandler(MovedOn)
     def moved(error: MovedOn) -> Any:
-        flash(str(error), "care")
-        return redirect(request.referrer or "/") if _own(request.referrer) else _page(409, str(error))
+        flash(in_words(error), "care")
+        return redirect(request.referrer or "/") if _own(request.referrer) else _page(409, in_words(error))
 
     @app.errorhandler(NotFound)
     def not_found(error: NotFound) -> Any:
-        return _page(404, str(error))
+        return _page(404, in_words(error))
 
     @app.errorhandler(NotAllowed)
     def not_allowed(error: NotAllowed) -> Any:
-        return _page(403, str(error))
+        return _page(403, in_words(error))
 
     @app.errorhandler(BrumelError)
     def refused(error: BrumelError) -> Any:
-        return _page(422, str(error))
+        return _page(422, in_words(error))
 
     @app.errorhandler(OperationalError)
     def database(error: OperationalError) -> Any:

@@ -14,6 +14,7 @@ from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
+from brumel.web.reader import reader
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import WORDS, quantity_of
 
@@ -47,12 +48,12 @@ def with_u(value: float, expanded_uncertainty: float | None, unit: str = "", lea
     return f"{number(value, digits)} ± {number(expanded_uncertainty, digits)}{' ' + unit if unit else ''} (k=2)"
 
 
-def when(at: datetime | None, zone: str = "UTC", form: str = "%d %b %Y, %H:%M") -> str:
-    """A time in a zone, named."""
+def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> str:
+    """A time by the clock of a site's zone, or of the reader's; the zone is named where there is a time of day."""
     if at is None:
         return "–"
-    local = at.astimezone(ZoneInfo(zone))
-    return f"{local:{form}} {'UTC' if zone == 'UTC' else local.tzname()}"
+    local = at.astimezone(ZoneInfo(zone) if zone else reader().zone)
+    return f"{local:{form}} {local.tzname()}" if "%H" in form else f"{local:{form}}"
 
 
 def outcome_shape(outcome: str) -> str:
@@ -104,4 +105,5 @@ def init(app: Flask) -> None:
             "session_until": current_user.until if current_user.is_authenticated else None,
             "now": current_app.extensions["desk"].clock(),
             "demo": current_app.config["DEMO"],
+            "zone": current_app.config["ZONE"],
         }

@@ -12,7 +12,7 @@ from flask_wtf import FlaskForm
 from wtforms import Field, HiddenField, StringField
 from wtforms.validators import ValidationError
 
-from brumel.core.errors import InputError, InputErrors, NotANumber
+from brumel.core.errors import InputError, InputErrors, NotANumber, words_of
 from brumel.core.quantities import label, sentence_label
 
 _THOUSANDS = re.compile(r"^[+-]?\d{1,3},\d{3}$", re.ASCII)
@@ -67,7 +67,7 @@ def optional_number(field: str, label: str) -> float | None:
     try:
         return parse_number(label, text) if text else None
     except InputError as error:
-        raise InputError(field, str(error), value=text) from None
+        raise InputError(field, words_of(error), value=text) from None
 
 
 class NumberField(StringField):

@@ -15,6 +15,7 @@ import psycopg
 from flask import Response
 
 from brumel.store.sessions import SAMPLES_CHANNEL
+from brumel.web.reader import Reader, all_in_words, reader
 
 LONGEST_STREAM_S = 1800.0
 IDLE_S = 2.0
@@ -68,13 +69,15 @@ class Hub:
                 continue  # it has not looked since the last wake; one is enough
 
 
-def _event(kind: str, data: dict[str, Any]) -> str:
+def _event(kind: str, data: dict[str, Any], to: Reader) -> str:
     number = f"id: {data['seq']}\n" if "seq" in data else ""
-    return f"{number}event: {kind}\ndata: {json.dumps(data, allow_nan=False)}\n\n"
+    return f"{number}event: {kind}\ndata: {json.dumps(all_in_words(data, to), allow_nan=False)}\n\n"
 
 
 def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], moved: Callable[[], bool]) -> Response:
     """Events "reading" as samples come, "moved" when the page must be read afresh, a comment to keep the line open."""
+
+    whose = reader()  # the events themselves are written outside the request
 
     def events() -> Iterator[str]:
         yield "retry: 1500\n\n"
@@ -84,11 +87,11 @@ def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], mov
             while time.monotonic() < end:
                 update = tick()
                 if update is not None:
-                    yield _event("reading", update)
+                    yield _event("reading", update, whose)
                 if time.monotonic() - looked > IDLE_S:
                     looked = time.monotonic()
                     if moved():
-                        yield _event("moved", {})
+                        yield _event("moved", {}, whose)
                         return
                     yield ": here\n\n"
                 try:

@@ -18,6 +18,7 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Outcome, Verdict
 
 
@@ -37,8 +38,8 @@ class ChlorineFit:
     @property
     def sentence(self) -> str:
         """The fit in one line."""
-        how = f"; adjusted by {self.gain:.2f}" if self.kind == "gain" else ""
-        return f"{self.error_mg_l:+.2f} mg/L against the second method{how}.".replace("-", "−")
+        how = say("; adjusted by {gain}", gain=Amount(self.gain, "", ".2f")) if self.kind == "gain" else ""
+        return say("{error} against the second method{how}.", error=Amount(self.error_mg_l, "mg/L", "+.2f"), how=how)
 
     def read(self, signal: float, temperature_c: float) -> float:
         """Chlorine from what is shown [mg/L]."""
@@ -90,7 +91,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
                 "normalised error En",
                 comparison.en,
                 "",
-                f"within ±{limit.value:g}",
+                say("within ±{value}", value=Amount(limit.value)),
                 outcome,
                 limit.source,
                 comparison.sentence,

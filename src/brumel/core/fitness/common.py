@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import Band, CriterionRow, Limits, Outcome, Tolerance, Verdict
 
 PRACTICE = "common practice, no source"
@@ -122,7 +123,7 @@ def as_found_rows(
                     f"as found in {p.name}",
                     None,
                     limit.unit,
-                    f"within ±{limit.value:g} {limit.unit}",
+                    say("within ±{value}", value=Amount(limit.value, limit.unit)),
                     Outcome.UNKNOWN,
                     limit.source,
                     "no earlier calibration to read it with",

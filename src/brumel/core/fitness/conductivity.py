@@ -23,6 +23,7 @@ from brumel.core.fitness.common import (
     spread_row,
     tolerance,
 )
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Outcome, Tolerance, Verdict
 
 
@@ -50,8 +51,16 @@ class CellFit:
     @property
     def sentence(self) -> str:
         """The fit in one line."""
-        how = "carried over, not adjusted" if self.kind == "check" else f"{self.change_percent:+.1f} % from nominal"
-        return f"Cell constant {self.cell_constant_per_cm:.4f} /cm, {how}.".replace("-", "−")
+        how = (
+            "carried over, not adjusted"
+            if self.kind == "check"
+            else say("{change} from nominal", change=Amount(self.change_percent, "%", "+.1f"))
+        )
+        return say(
+            "Cell constant {cell_constant}, {how}.",
+            cell_constant=Amount(self.cell_constant_per_cm, "/cm", ".4f"),
+            how=how,
+        )
 
     def read(self, signal: float, temperature_c: float) -> float:
         """Uncompensated conductivity from what the cell conducts; the temperature plays no part [µS, °C] -> [µS/cm]."""
@@ -101,7 +110,11 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     rows: list[CriterionRow] = as_found_rows(points, terms, _absolute(points, limits, "found"), digits=1)
     if adjust:
         shown = band(limits, "cell_constant")
-        note = f"{fitted.cell_constant_per_cm:.4f} /cm; nominal {terms.nominal_per_cm:g} /cm"
+        note = say(
+            "{cell_constant}; nominal {nominal}",
+            cell_constant=Amount(fitted.cell_constant_per_cm, "/cm", ".4f"),
+            nominal=Amount(terms.nominal_per_cm, "/cm"),
+        )
         rows.append(shown.row("cell_constant", "cell constant, from nominal", fitted.change_percent, "%", note=note))
     if zero:
         rows.append(

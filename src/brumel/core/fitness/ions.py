@@ -19,6 +19,7 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Tolerance, Verdict
 
 
@@ -39,7 +40,11 @@ class IonFit:
     def sentence(self) -> str:
         """The fit in one line."""
         slope = self.calibration.slope_mv_per_decade
-        return f"Slope {slope:.1f} mV a decade at 25 °C, gap {self.gap_mv:.1f} mV.".replace("-", "−")
+        return say(
+            "Slope {slope} at 25 °C, gap {gap}.",
+            slope=Amount(slope, "mV a decade", ".1f"),
+            gap=Amount(self.gap_mv, "mV", ".1f"),
+        )
 
     def read(self, signal: float, temperature_c: float) -> float:
         """Activity from the signal [mV, °C] -> [mg/L as N]."""
@@ -83,7 +88,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
                 f"gap of the {where}, at 25 °C and 10:1",
                 shown.normalised_mv,
                 "mV",
-                note=f"as read {shown.gap_mv:.1f} mV"
+                note=say("as read {gap}", gap=Amount(shown.gap_mv, "mV", ".1f"))
                 + ("; the tip has aged: replace it" if shown.normalised_mv < gap.care_low else ""),
             )
         )

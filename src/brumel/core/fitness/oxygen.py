@@ -24,6 +24,7 @@ from brumel.core.fitness.common import (
     tolerance,
 )
 from brumel.core.oxygen import saturation_mg_l
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import Band, CriterionRow, Limits, Outcome, Verdict
 
 
@@ -56,9 +57,11 @@ class OxygenFit:
     @property
     def sentence(self) -> str:
         """The fit in one line."""
-        zero = f", zero {self.zero_percent:.2f} %" if self.zero_percent else ""
+        zero = say(", zero {zero}", zero=Amount(self.zero_percent, "%", ".2f")) if self.zero_percent else ""
         how = " (carried over, not adjusted)" if self.kind == "check" else ""
-        return f"Gain {self.gain_percent:.1f} %{zero}{how}.".replace("-", "−")
+        return say("Gain {gain}{zero}{how}.", gain=Amount(self.gain_percent, "%", ".1f"), zero=zero, how=how).replace(
+            "-", "−"
+        )
 
     def read(self, signal: float, temperature_c: float) -> float:
         """Oxygen from the signal [%, °C] -> [mg/L] in fresh water; salt is taken off at the sheet."""

@@ -18,6 +18,7 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Verdict
 
 
@@ -42,7 +43,12 @@ class ElectrodeFit:
         """The fit in one line."""
         c = self.calibration
         carried = f"; the slope is carried over from {c.carried.origin}" if c.carried else ""
-        return f"Slope {c.slope_percent:.1f} %, offset {c.offset_mv:.1f} mV{carried}.".replace("-", "−")
+        return say(
+            "Slope {slope}, offset {offset}{carried}.",
+            slope=Amount(c.slope_percent, "%", ".1f"),
+            offset=Amount(c.offset_mv, "mV", ".1f"),
+            carried=carried,
+        )
 
     def read(self, signal: float, temperature_c: float) -> float:
         """pH from the signal [mV, °C]."""

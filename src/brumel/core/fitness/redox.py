@@ -19,6 +19,7 @@ from brumel.core.fitness.common import (
     spread_row,
     tolerance,
 )
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Verdict
 
 
@@ -39,8 +40,8 @@ class OffsetFit:
     def sentence(self) -> str:
         """The fit in one line."""
         if self.kind == "check":
-            return f"Checked, not adjusted: {self.error_mv:+.0f} mV in the standard.".replace("-", "−")
-        return f"Offset {self.offset_mv:+.0f} mV.".replace("-", "−")
+            return say("Checked, not adjusted: {error} in the standard.", error=Amount(self.error_mv, "mV", "+.0f"))
+        return say("Offset {offset}.", offset=Amount(self.offset_mv, "mV", "+.0f"))
 
     def read(self, signal: float, temperature_c: float) -> float:
         """ORP against the probe's own reference electrode [mV]."""

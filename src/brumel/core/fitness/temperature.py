@@ -17,6 +17,7 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
+from brumel.core.sentence import Amount, joined, say
 from brumel.core.temperature import ReferencePoint, correction_c
 from brumel.core.verdict import CriterionRow, Limits, Verdict
 
@@ -36,8 +37,18 @@ class ThermometerFit:
     @property
     def sentence(self) -> str:
         """The fit in one line."""
-        errors = ", ".join(f"{p.shown_c - p.reference_c:+.2f} °C at {p.reference_c:.1f}" for p in self.points)
-        return f"Error {errors}{'; corrected for' if self.kind == 'corrected' else ''}.".replace("-", "−")
+        errors = joined(
+            (
+                say(
+                    "{shown} at {reference}",
+                    shown=Amount(p.shown_c - p.reference_c, "°C", "+.2f", difference=True),
+                    reference=Amount(p.reference_c, "°C", ".1f"),
+                )
+                for p in self.points
+            ),
+            ", ",
+        )
+        return say("Error {errors}{how}.", errors=errors, how="; corrected for" if self.kind == "corrected" else "")
 
     def read(self, signal: float, temperature_c: float) -> float:
         """The temperature from what is shown [°C]."""

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.defined import NERNST_MV_PER_K, ZERO_CELSIUS_K
 from brumel.core.errors import CannotFit, WrongShape
+from brumel.core.sentence import Amount, say
 
 FitKind = Literal["segments", "line"]
 MIN_BUFFER_GAP_PH = 1.0  # two buffers closer than this refuse to make a slope: common practice, no source
@@ -200,8 +201,13 @@ def fit(
         if b.ph - a.ph < MIN_BUFFER_GAP_PH:
             raise CannotFit(
                 "points",
-                f"The buffers pH {a.ph:.2f} and pH {b.ph:.2f} are closer than {MIN_BUFFER_GAP_PH:g} pH and cannot "
-                "make a slope. Was one cup used twice?",
+                say(
+                    "The buffers pH {ph} and pH {other} are closer than {least} and cannot make a slope. Was "
+                    "one cup used twice?",
+                    ph=Amount(a.ph, "", ".2f"),
+                    other=Amount(b.ph, "", ".2f"),
+                    least=Amount(MIN_BUFFER_GAP_PH, "pH"),
+                ),
             )
     x = np.array([NERNST_MV_PER_K * (p.temperature_c + ZERO_CELSIUS_K) * (p.ph - isopotential_ph) for p in ordered])
     e = np.array([p.millivolts for p in ordered])
@@ -209,7 +215,9 @@ def fit(
     if len(ordered) == 1:
         slope = carried.slope if carried else 1.0
         if not 0.1 <= slope <= 2:
-            raise CannotFit("slope_percent", f"The carried slope {slope * 100:.0f} % is not a slope.")
+            raise CannotFit(
+                "slope_percent", say("The carried slope {slope} is not a slope.", slope=Amount(slope * 100, "%", ".0f"))
+            )
         whole = Segment(ordered[0].ph, ordered[0].ph, float(e[0] + slope * x[0]), slope)
         carried = carried or Carried(1.0, "ideal slope, no earlier full calibration")
         return PhFit(tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried)
@@ -240,8 +248,14 @@ def _line(x: NDArray[np.float64], e: NDArray[np.float64], points: Sequence[Buffe
         what = "hardly changes" if abs(slope) <= 0.02 else "rises instead of falling"
         raise CannotFit(
             "points",
-            f"Between pH {low:.2f} and pH {high:.2f} the signal {what} (slope {slope * 100:.0f} %). "
-            "Look for swapped cups, a broken bulb or a shorted lead.",
+            say(
+                "Between pH {low} and pH {high} the signal {what} (slope {slope}). Look for swapped cups, a "
+                "broken bulb or a shorted lead.",
+                low=Amount(low, "", ".2f"),
+                high=Amount(high, "", ".2f"),
+                what=what,
+                slope=Amount(slope * 100, "%", ".0f"),
+            ),
             value=slope * 100,
             unit="%",
         )

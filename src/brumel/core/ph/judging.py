@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from brumel.core.ph.electrode import PhFit
+from brumel.core.sentence import Amount, Span, say
 from brumel.core.verdict import Band, CriterionRow, Outcome, Verdict
 
 
@@ -65,7 +66,10 @@ def verdict(
     elif len(calibration.segments) > 1:
         rows += [
             limits.slope_percent.row(
-                f"slope_{i}", f"slope, {s.side} side (pH {s.low_ph:.1f} to {s.high_ph:.1f})", s.slope_percent, "%"
+                f"slope_{i}",
+                say("slope, {side} side (pH {span})", side=s.side, span=Span(s.low_ph, s.high_ph, "", ".1f")),
+                s.slope_percent,
+                "%",
             )
             for i, s in enumerate(calibration.segments)
         ]
@@ -81,7 +85,7 @@ def verdict(
                 f"linearity check in {check.name}",
                 error,
                 "pH",
-                f"within ±{limits.linearity_ph:g} pH",
+                say("within ±{linearity}", linearity=Amount(limits.linearity_ph, "pH")),
                 Outcome.FIT if inside else Outcome.NOT,
                 limits.linearity_source,
                 "read, not adjusted",
@@ -97,7 +101,7 @@ def verdict(
                 "cup temperatures apart",
                 spread,
                 "°C",
-                f"up to {limits.cup_spread_c:g} °C",
+                say("up to {cup_spread}", cup_spread=Amount(limits.cup_spread_c, "°C", difference=True)),
                 Outcome.FIT if spread <= limits.cup_spread_c else Outcome.CARE,
                 limits.cup_spread_source,
             )

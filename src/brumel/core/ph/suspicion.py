@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brumel.core.ph.electrode import PhFit, nernst_slope_mv
+from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Suspicion
 
 
@@ -47,15 +48,27 @@ def wrong_cup(
     if best and abs(seen - best.ph) < near_ph and off - abs(seen - best.ph) > margin_ph:
         return Suspicion(
             "wrong_cup",
-            f"{millivolts:.1f} mV looks like pH {seen:.2f} by {against}: nearer to {best.name} than to "
-            f"{intended.name}.",
+            say(
+                "{millivolts} looks like pH {seen} by {against}: nearer to {nearest} than to {meant}.",
+                millivolts=Amount(millivolts, "mV", ".1f"),
+                seen=Amount(seen, "", ".2f"),
+                against=against,
+                nearest=best.name,
+                meant=intended.name,
+            ),
             f"Check the cup. If it holds {best.name}, rinse, blot and dip in {intended.name}.",
         )
     if off > 1.5:
         return Suspicion(
             "no_cup",
-            f"{millivolts:.1f} mV looks like pH {seen:.2f} by {against}, {off:.1f} away from {intended.name} "
-            "and near no other cup.",
+            say(
+                "{millivolts} looks like pH {seen} by {against}, {off} away from {name} and near no other cup.",
+                millivolts=Amount(millivolts, "mV", ".1f"),
+                seen=Amount(seen, "", ".2f"),
+                against=against,
+                off=Amount(off, "", ".1f"),
+                name=intended.name,
+            ),
             "Look for a dry or broken bulb, a loose lead, or a solution that is not on the tray.",
         )
     return None
@@ -75,8 +88,13 @@ def same_cup(
         if gap > 30 and abs(millivolts - mv) <= max(3.0, 0.05 * gap):
             return Suspicion(
                 "same_cup",
-                f"{millivolts:.1f} mV is almost what {name} gave ({mv:.1f} mV), but these buffers should be "
-                f"about {gap:.0f} mV apart.",
+                say(
+                    "{millivolts} is almost what {name} gave ({mv}), but these buffers should be about {gap} apart.",
+                    millivolts=Amount(millivolts, "mV", ".1f"),
+                    name=name,
+                    mv=Amount(mv, "mV", ".1f"),
+                    gap=Amount(gap, "mV", ".0f"),
+                ),
                 "The same cup was probably dipped twice; if not, the bulb may be broken.",
             )
     return None
@@ -105,8 +123,12 @@ def cup_off(
         return None
     return Suspicion(
         "cup_off",
-        f"By the last good calibration this cup reads pH {intended.ph + off:.2f}, {off:+.2f} from {intended.name}, while the "
-        "cups before agree.",
+        say(
+            "By the last good calibration this cup reads pH {ph}, {off} from {name}, while the cups before agree.",
+            ph=Amount(intended.ph + off, "", ".2f"),
+            off=Amount(off, "", "+.2f"),
+            name=intended.name,
+        ),
         "Pour a fresh cup from a fresh lot: carry-over, or pH 10 that has taken up CO2.",
     )
 
@@ -116,8 +138,12 @@ def label_value_used(displayed_ph: float, nominal_ph: float, expected_ph: float)
     if abs(displayed_ph - nominal_ph) < 0.005 and abs(expected_ph - nominal_ph) >= 0.02:
         return Suspicion(
             "label_value",
-            f"The display shows {displayed_ph:.2f}, the label's value at 25 °C; at this cup's temperature the "
-            f"buffer is {expected_ph:.2f}.",
+            say(
+                "The display shows {displayed}, the label's value at 25 °C; at this cup's temperature the buffer "
+                "is {expected}.",
+                displayed=Amount(displayed_ph, "", ".2f"),
+                expected=Amount(expected_ph, "", ".2f"),
+            ),
             "Type what the display shows, not what the bottle says; if the meter was adjusted to the label, "
             "adjust it again to the value above.",
         )

@@ -7,6 +7,7 @@ from enum import StrEnum
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, say
 from brumel.core.uncertainty import digits_for
 
 
@@ -49,11 +50,14 @@ def against(
     v = door.number("value", value, -1e9, 1e9)
     door.close()
     if low is not None and high is not None and low >= high:
-        raise InputError("limits", f"The lower limit {low:g} lies above the upper {high:g}.", value=low)
+        raise InputError(
+            "limits",
+            say("The lower limit {low} lies above the upper {high}.", low=Amount(low), high=Amount(high)),
+            value=low,
+        )
     if low is None and high is None:
         return LimitResult(LimitOutcome.NONE, "")
     u = expanded_uncertainty or 0.0
-    tail = f" {unit}" if unit else ""
     bare = "" if expanded_uncertainty is not None else " The reading has no stated uncertainty; it is compared bare."
     ends = [(low, -1, "lower"), (high, 1, "upper")]
     worst = LimitResult(LimitOutcome.MET, f"Within its limits by more than its uncertainty.{bare}")
@@ -63,14 +67,28 @@ def against(
         if end is None:
             continue
         over = sign * (v - end)
-        by = f"{over:.{digits_for(u)}f}" if u > 0 else f"{over:.2g}"
+        by = Amount(over, unit, f".{digits_for(u)}f" if u > 0 else ".2g", difference=True)
         margin = near * (span if span is not None else abs(end))
         if over > u:
-            outcome, words = LimitOutcome.EXCEEDED, f"Beyond the {name} limit of {end:g}{tail} by {by}{tail}."
+            outcome, words = (
+                LimitOutcome.EXCEEDED,
+                say("Beyond the {name} limit of {end} by {by}.", name=name, end=Amount(end, unit), by=by),
+            )
         elif over > -u and u > 0:
-            outcome, words = LimitOutcome.CANNOT_TELL, f"Within ± {u:.2g}{tail} of the {name} limit of {end:g}{tail}."
+            outcome, words = (
+                LimitOutcome.CANNOT_TELL,
+                say(
+                    "Within ± {u} of the {name} limit of {end}.",
+                    u=Amount(u, unit, ".2g"),
+                    name=name,
+                    end=Amount(end, unit),
+                ),
+            )
         elif over > -margin:
-            outcome, words = LimitOutcome.NEAR, f"Met, but near the {name} limit of {end:g}{tail}."
+            outcome, words = (
+                LimitOutcome.NEAR,
+                say("Met, but near the {name} limit of {end}.", name=name, end=Amount(end, unit)),
+            )
         else:
             continue
         if rank[outcome] > rank[worst.outcome]:

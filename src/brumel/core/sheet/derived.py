@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity
+from brumel.core.sentence import Amount, say
 from brumel.core.sheet.ladders import Reported, Water
 from brumel.core.uncertainty import propagate
 from brumel.core.working import Ladder
@@ -55,7 +56,12 @@ class SheetFacts:
         at = self.temperature_c
         if low_c <= at <= high_c:
             return ""
-        return f"the water has {at:.1f} °C and the table {f'begins at {low_c:g}' if at < low_c else f'ends at {high_c:g}'} °C"
+        return say(
+            "the water has {at} and the table {ends} at {end}",
+            at=Amount(at, "°C", ".1f"),
+            ends="begins" if at < low_c else "ends",
+            end=Amount(low_c if at < low_c else high_c, "°C"),
+        )
 
 
 @dataclass(frozen=True)
@@ -158,8 +164,8 @@ def _solids(facts: SheetFacts) -> Reported | None:
     way = _Way(
         "solids",
         "mg/L",
-        f"TDS, factor {factor:g}",
-        f"{factor:g} · κ25",
+        say("TDS, factor {factor}", factor=Amount(factor)),
+        say("{factor} · κ25", factor=Amount(factor)),
         "common practice, no source",
         (("f", "factor", factor, ""),),
     )
@@ -171,7 +177,11 @@ def _saturation(facts: SheetFacts) -> Reported:
     way = _Way(
         "saturation",
         "%",
-        f"Saturation at {water.pressure_hpa:.0f} hPa, salinity {water.salinity:.3g}",
+        say(
+            "Saturation at {pressure}, salinity {salinity}",
+            pressure=Amount(water.pressure_hpa, "hPa", ".0f"),
+            salinity=Amount(water.salinity, "", ".3g"),
+        ),
         "100 · c / Cs(T, S, P)",
         "BK84",
         (

@@ -17,6 +17,7 @@ from brumel.core.fitness.oxygen import OxygenFit
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.ions import IONS
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Input, Ladder, Step, Working
 
 THERMOMETER_EXPANDED_C = 0.2  # tolerance of an unchecked thermometer [USGS-A6.1]
@@ -141,7 +142,7 @@ def _conductivity(fit: CellFit, signal: float, temperature_c: float, water: Wate
         digits=1,
     )
     words = {"natural": ("EN27888", "non-linear, natural waters"), "sea": ("PSS78", "sea water")}
-    source, how = words.get(kind, ("common practice, no source", f"linear, {a:g} %/°C"))
+    source, how = words.get(kind, ("common practice, no source", say("linear, {a}", a=Amount(a, "%/°C"))))
     ladder.step(
         "κ25",
         f"brought to 25 °C: {how}",

@@ -6,6 +6,7 @@ from typing import Any
 
 from flask import jsonify, render_template, request, url_for
 
+from brumel.core.sentence import say
 from brumel.methods import Method
 from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
@@ -79,7 +80,7 @@ def _in_the_way(facts: kit.TrustFacts, has_run: bool) -> str:
     if has_run:
         return "has an open run"
     if waiting := facts.wait:
-        return f"is {waiting.meanwhile or 'waiting'} until {waiting.ready_at:%d %b, %H:%M} UTC"
+        return say("is {meanwhile} until {ready}", meanwhile=waiting.meanwhile or "waiting", ready=waiting.ready_at)
     return "is kept off Bench by its inspection" if facts.look and facts.look.blocks else ""
 
 

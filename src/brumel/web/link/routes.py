@@ -12,6 +12,7 @@ from flask import Blueprint, current_app, jsonify, request
 from brumel.core.errors import BrumelError, InputError
 from brumel.web.access import desk
 from brumel.web.arriving import json_object
+from brumel.web.reader import in_words
 from brumel.work.desk import NotFound
 from brumel.work.link import sessions as link_sessions
 
@@ -31,7 +32,7 @@ def _body() -> dict[str, Any]:
 
 
 def _said(error: BrumelError, code: int) -> Any:
-    return jsonify(error=str(error)), code
+    return jsonify(error=in_words(error)), code
 
 
 @blueprint.post("/hello")

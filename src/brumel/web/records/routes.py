@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.forms import NumberField, ReasonForm, text_of
+from brumel.web.reader import reader
 from brumel.work import bench, kit, records, rounds
 from brumel.work.desk import object_id
 from brumel.work.quantities import names as quantity_names
@@ -42,7 +43,7 @@ def _search() -> records.Search:
         if not text:
             return None
         try:
-            midnight = datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=UTC)
+            midnight = datetime.strptime(text, "%Y-%m-%d").replace(tzinfo=reader().zone)
             if not 1990 <= midnight.year <= 2100:
                 faults.append(InputError(name, f"{name.capitalize()} must lie between 1990 and 2100."))
                 return None

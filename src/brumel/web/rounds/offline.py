@@ -12,6 +12,7 @@ from brumel import __version__
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.web.access import actor, desk
+from brumel.web.reader import in_words
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
@@ -155,13 +156,13 @@ def send(outing_id: str) -> Any:
             ),
         )
     except offline.Conflict as error:
-        return _told(409, str(error))
+        return _told(409, in_words(error))
     except NotFound as error:
-        return _told(422, str(error))
+        return _told(422, in_words(error))
     except InputError as error:
         return _told(422, " ".join(str(f) for f in error.faults))
     except (MovedOn, Refused) as error:
-        return _told(422, str(error))
+        return _told(422, in_words(error))
     # The key comes back: only this word strikes the sheet out in the phone.
     return jsonify(
         {"key": sent.key, "visit": url_for("rounds.visit", visit_id=recorded.visit), "readings": recorded.readings}

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core import drift
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, joined, say
 from brumel.methods import Method, StepSpec
 from brumel.methods.checks import load_checks
 from brumel.methods.model import CLOSING
@@ -79,8 +80,14 @@ def start(w: Write, *, probe_id: str, source: str, cups: Sequence[str]) -> Writt
     done = kit.last_maintenance(w.session, probe.id, w.now)
     if done is not None and done.at > backing.at:
         raise Refused(
-            f"{probe.name} was {kit.maintenance_words(probe, done)[0]} {done.at:%d %b, %H:%M} UTC, after calibration "
-            f"{backing.number}: what it reads now says nothing of the span before."
+            say(
+                "{name} was {treated} {at}, after calibration {number}: what it reads now says nothing "
+                "of the span before.",
+                name=probe.name,
+                treated=kit.maintenance_words(probe, done)[0],
+                at=done.at,
+                number=backing.number,
+            )
         )
     wanted = [c for c in dict.fromkeys(cups) if c]
     if not 1 <= len(wanted) <= MOST_CUPS:
@@ -167,13 +174,27 @@ def checks(session: Session, state: run_state.RunState) -> list[CheckedCup]:
 
 def sentence(quantity: str, checked_cups: Sequence[CheckedCup]) -> str:
     """What the checks say, in one line."""
-    quantity_spec, judged = quantity_of(quantity), criteria(quantity)
+    spec, judged = quantity_of(quantity), criteria(quantity)
     parts = [
-        f"{c.cup}: read {quantity_spec.text(c.read)}, should be {quantity_spec.text(c.expected)}" for c in checked_cups
+        say(
+            "{cup}: read {read}, should be {expected}",
+            cup=c.cup,
+            read=spec.text(c.read),
+            expected=spec.text(c.expected),
+        )
+        for c in checked_cups
     ]
-    limit = f"±{judged.holds:g} {judged.unit}" + (f" or ±{judged.holds_percent:g} %" if judged.holds_percent else "")
+    limit = say("±{holds}", holds=Amount(judged.holds, judged.unit)) + (
+        say(" or ±{holds}", holds=Amount(judged.holds_percent, "%")) if judged.holds_percent else ""
+    )
     outcome = "It holds" if all(c.holds for c in checked_cups) else "It does not hold"
-    return f"{'; '.join(parts)}. {outcome} (limit {limit}, {judged.source})."
+    return say(
+        "{cups}. {outcome} (limit {limit}, {source}).",
+        cups=joined(parts, "; "),
+        outcome=outcome,
+        limit=limit,
+        source=judged.source,
+    )
 
 
 @writes("closing.finish", Written)

@@ -15,6 +15,7 @@ from brumel.core.errors import InputError
 from brumel.core.fitness.ions import prerequisites
 from brumel.core.ions import IONS, RESTS_ON
 from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa, station_pressure_hpa
+from brumel.core.sentence import say
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
 from brumel.store.tables import Lot, Probe, Site
@@ -55,8 +56,12 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
     recorded = kit.last_settings(w.session, probe.meter_id)
     if recorded is not None and not given.settings_same:
         raise Refused(
-            f"Look at the settings of {probe.meter.name} first: tick that they are as on {recorded.at:%d %b}, or take them "
-            "down anew in Kit."
+            say(
+                "Look at the settings of {name} first: tick that they are as on {at:date}, or take them down "
+                "anew in Kit.",
+                name=probe.meter.name,
+                at=recorded.at,
+            )
         )
     stored: dict[str, Any] = {
         "settings": "as on record" if recorded else "not on record",

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, words_of
 from brumel.core.meter_settings import contradictions
+from brumel.core.sentence import as_evidence
 from brumel.core.settling import Settling, jumps, settling_time_s
 from brumel.core.suspicion import Suspicion, Vessel, unstable_link
 from brumel.core.trace import Trace
@@ -57,7 +58,7 @@ def judge_cup(
     try:
         expected = state.quantity.vessel_value(step.spec, _lot(step), at, state.case)
     except InputError as error:
-        note = Suspicion("out_of_table", str(error), "Bring the cup into the table's range.")
+        note = Suspicion("out_of_table", words_of(error), "Bring the cup into the table's range.")
         return CupState(trace, settling, at, None, (note,))
     return CupState(trace, settling, at, expected, suspicions(state, before, trace, settling, at, expected, now))
 
@@ -169,7 +170,7 @@ def settling_record(trace: Trace, settling: Settling, state: RunState) -> dict[s
     criteria = spec.criteria(signal_words(state.method.quantity))
     final = settling.value if settling.value is not None else 0.0
     return {
-        **asdict(settling),
+        **as_evidence(settling),
         "state": settling.state.value,
         "settle_s": settling_time_s(trace.t_s, trace.signal, criteria, final),
         "jumps": jumps(trace.t_s, trace.signal, criteria),

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import asdict
 
 from sqlalchemy import func, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.sentence import as_evidence, say
 from brumel.store.tables import Dip, Lot, Point, Run
 from brumel.work import kit
 from brumel.work.bench import cup, run_state
@@ -150,10 +150,14 @@ def accept(
     if expected is None or live.temperature_c is None:
         raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
     if not live.settling.settled and not early:
-        raise Refused(f"Not settled: {live.settling.sentence} Wait, or accept it early; it is then recorded as early.")
+        raise Refused(
+            say(
+                "Not settled: {why} Wait, or accept it early; it is then recorded as early.", why=live.settling.sentence
+            )
+        )
     answer = clean_reason(answer, required=False)
     if live.suspicions and not answer:
-        raise Refused(f"{live.suspicions[0].sentence} Say why you take it all the same, or redo the cup.")
+        raise Refused(live.suspicions[0].sentence + " Say why you take it all the same, or redo the cup.")
     if state.current.lot and state.current.lot.lot.opened_at is None:
         w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
     w.session.add(
@@ -170,7 +174,7 @@ def accept(
             entered_as=live.trace.entered_as,
             settling=cup.settling_record(live.trace, live.settling, state),
             early=not live.settling.settled,
-            suspicions=[asdict(s) for s in live.suspicions] or None,
+            suspicions=[as_evidence(s) for s in live.suspicions] or None,
             reason=answer,
             at=w.now,
             by_id=w.actor.id,

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, lazyload
 
+from brumel.core.sentence import say
 from brumel.methods import Method, StepSpec
 from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunEnd
 from brumel.work import kit
@@ -21,7 +22,7 @@ def open_for_writing(w: Write, run_id: str, step: str | None, turn: int | None) 
     """The run, locked, still open and still where the sender saw it."""
     state = load_run(w.session, run_id, lock=True)
     if state.end:
-        raise MovedOn(f"This run was {state.end.how} at {state.end.at:%H:%M} UTC. Nothing was changed.")
+        raise MovedOn(say("This run was {how} at {at:clock}. Nothing was changed.", how=state.end.how, at=state.end.at))
     if turn is not None and turn != state.turn:
         raise MovedOn("This run moved on in another window. You now see where it stands; nothing was changed.")
     if step is not None and (state.current is None or state.current.spec.key != step):

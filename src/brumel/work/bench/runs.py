@@ -10,6 +10,7 @@ from datetime import timedelta
 from sqlalchemy import select
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.sentence import Span, say
 from brumel.core.verdict import Outcome
 from brumel.methods import Method
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd
@@ -101,15 +102,24 @@ def _may_start(w: Write, probe: Probe, source: str) -> None:
         raise Refused(f"{probe.name} has a run open already. Go on with it, or abandon it first.")
     if waiting := kit.conditioning(w.session, probe, w.now):
         raise Refused(
-            f"{probe.name} was {waiting.words} and is {waiting.meanwhile or 'waiting'} until "
-            f"{waiting.ready_at:%d %b, %H:%M} UTC. Calibrate it then; where its manual asks for less, "
-            "the lead can set its own wait in Kit."
+            say(
+                "{name} was {words} and is {meanwhile} until {ready_at}. Calibrate it then; where its manual "
+                "asks for less, the lead can set its own wait in Kit.",
+                name=probe.name,
+                words=waiting.words,
+                meanwhile=waiting.meanwhile or "waiting",
+                ready_at=waiting.ready_at,
+            )
         )
     look = kit.last_inspection(w.session, probe.id)
     if look is not None and look.blocks:
         raise Refused(
-            f"{probe.name} was inspected on {look.at:%d %b, %H:%M} UTC and a finding keeps it off Bench. Put it right, "
-            "inspect it again in Kit, then calibrate."
+            say(
+                "{name} was inspected on {at} and a finding keeps it off Bench. Put it right, inspect it again "
+                "in Kit, then calibrate.",
+                name=probe.name,
+                at=look.at,
+            )
         )
     if source == "live" and probe.meter.link == "typed":
         raise InputError("source", f"{probe.meter.name} has no link; type its readings.", value=source)
@@ -149,7 +159,11 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> di
         low, high = step.between
         if not low <= nominal <= high:
             shown = f"pH {nominal:.2f}" if quantity.unit == "pH" else f"{nominal:.6g} {quantity.unit}"
-            takes = f"pH {low:g} to {high:g}" if quantity.unit == "pH" else f"{low:g} to {high:g} {quantity.unit}"
+            takes = (
+                say("pH {span}", span=Span(low, high))
+                if quantity.unit == "pH"
+                else say("{span}", span=Span(low, high, quantity.unit))
+            )
             faults.append(
                 InputError(
                     step.key, f"{lot.code} is {shown}; “{step.title}” takes {takes}.", value=nominal, low=low, high=high

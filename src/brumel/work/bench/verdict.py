@@ -11,6 +11,7 @@ from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import CalibrationPoint, Fitted, JudgingTerms
 from brumel.core.ions import IONS
+from brumel.core.sentence import say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.methods import load_faults
 from brumel.store.tables import Calibration, Inspection, Point
@@ -85,7 +86,7 @@ def _terms(
 ) -> JudgingTerms:
     probe, run = state.run.probe, state.run
     known = kit.restored(before) if before and (before.signal == signal or state.method.quantity == "ph") else None
-    words = f"calibration {before.number} of {before.at:%d %b %Y}" if before else ""
+    words = say("calibration {number} of {at:date}", number=before.number, at=before.at) if before else ""
     water = run.conditions.water_c
     numbers = {}
     if probe.quantity in IONS:

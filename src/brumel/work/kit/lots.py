@@ -16,6 +16,7 @@ from brumel.core.ions import IONS
 from brumel.core.lookup import label_rows
 from brumel.core.ph import Buffer
 from brumel.core.redox import ELECTRODES
+from brumel.core.sentence import Amount, say
 from brumel.store.tables import Lot
 from brumel.store.typed_json import LotMeasure
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
@@ -49,7 +50,7 @@ class LotView:
     def stated(self, quantity: str) -> str:
         """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
         unit, usual = standards.UNCERTAINTY[quantity]
-        u = f"± {standards.label_uncertainty(self.lot, quantity) or usual:g}" + ("\u00a0%" if unit == "%" else "")
+        u = say("± {u}", u=Amount(standards.label_uncertainty(self.lot, quantity) or usual, "%" if unit == "%" else ""))
         return f"{quantity_of(quantity).with_unit(self.nominal(quantity))} {u}"
 
     @property
@@ -63,9 +64,11 @@ def lot_view(lot: Lot, now: datetime, left: Left | None = None) -> LotView:
     if left is not None and left.amount is not None and left.amount <= 0:
         objections.append(f"{lot.code}: {'none is left' if lot.single_use else 'the bottle is empty'} by the count.")
     if lot.discarded_at and lot.discarded_at <= now:
-        objections.append(f"{lot.code} was discarded on {lot.discarded_at:%d %b %Y}.")
+        objections.append(
+            say("{code} was discarded on {discarded_at:date}.", code=lot.code, discarded_at=lot.discarded_at)
+        )
     if lot.expires_on < now:
-        objections.append(f"{lot.code} expired on {lot.expires_on:%d %b %Y}.")
+        objections.append(say("{code} expired on {expires_on:date}.", code=lot.code, expires_on=lot.expires_on))
     if not lot.single_use and lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
         age = (now - lot.opened_at).days
         objections.append(f"{lot.code} has been open for {age} days; {lot.open_days} are allowed.")
@@ -138,7 +141,9 @@ def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None
             continue
         t, value = (float(part.replace(",", ".")) for part in match.groups())
         if t in label:
-            faults.append(InputError("label", f"Label, line {number}: {t:g} °C stands twice."))
+            faults.append(
+                InputError("label", say("Label, line {number}: {t} stands twice.", number=number, t=Amount(t, "°C")))
+            )
         label[t] = value
     if label and len(faults) == before:
         field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.sentence import joined
 from brumel.store.tables import Meter, MeterSettings, Probe
 from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, clean_reason, object_id, writes
 
@@ -192,7 +193,7 @@ def record_settings(w: Write, *, meter_id: str, settings: Mapping[str, Any], rea
     if changed and len(why) < 3:
         raise Refused(
             "Settings changed since last time: "
-            + " ".join(c.sentence for c in changed)
+            + joined(c.sentence for c in changed)
             + " Say why, so that it is known."
         )
     recorded = MeterSettings(

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import ageing
+from brumel.core.sentence import say
 from brumel.core.verdict import Band, Tolerance
 from brumel.methods import Method
 from brumel.store.tables import Calibration, Maintenance, Probe, ProbeInstallation
@@ -50,7 +51,7 @@ class Life:
         """What the charts and forecasts have to say, the forecasts first."""
         ahead = [s.forecast.sentence for s in self.strands if s.forecast]
         seen = [
-            f"{s.name.capitalize()}: {signal.sentence}"
+            say("{name}: {signal}", name=s.name.capitalize(), signal=signal.sentence)
             for s in self.strands
             if s.chart
             for signal in s.chart.signals[-2:]

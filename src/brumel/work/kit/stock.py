@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, say
 from brumel.store.tables import Count, Lot, Maintenance, Meter, Point, Probe, Run, SpareUse
 from brumel.work.desk import NotFound, Refused, Write, clean_reason, object_id, writes
 
@@ -41,15 +42,21 @@ class Left:
         if self.amount is None:
             return "never counted"
         if self.unit == "mL":
-            return f"about {self.amount:.0f} mL left"
+            return say("about {amount} left", amount=Amount(self.amount, "mL", ".0f"))
         return f"{self.amount:.0f} left"
 
     def short_of(self, needed: float) -> str:
         """A sentence where it does not reach, empty where it does or where nobody counted."""
         if self.amount is None or self.amount >= needed:
             return ""
-        many = f"{needed:.0f} mL are" if self.unit == "mL" else "one is" if needed == 1 else f"{needed:.0f} are"
-        return f"{self.words}, {many} needed"
+        many = (
+            say("{needed} are", needed=Amount(needed, "mL", ".0f"))
+            if self.unit == "mL"
+            else "one is"
+            if needed == 1
+            else f"{needed:.0f} are"
+        )
+        return say("{left}, {many} needed", left=self.words, many=many)
 
 
 def unit_of(lot: Lot) -> str:

@@ -12,6 +12,7 @@ from sqlalchemy import ARRAY, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 from sqlalchemy.orm.attributes import set_committed_value
 
+from brumel.core.sentence import say
 from brumel.core.verdict import Outcome
 from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run
@@ -128,34 +129,59 @@ def trust_by(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
 def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
     look, newest, done, waiting = known.look, known.calibration, known.maintenance, known.wait
     if look is not None and look.blocks:
-        words = f"Inspected {look.at:%d %b, %H:%M} UTC and kept off Bench: {look.note or 'see its findings'}"
+        words = say("Inspected {at} and kept off Bench: {note}", at=look.at, note=look.note or "see its findings")
         return Trust(False, words.rstrip(".") + ".", "Put it right, then inspect it again.", None, Outcome.NOT)
     if waiting:
-        words = (
-            f"{waiting.words.capitalize()} {waiting.at:%d %b, %H:%M} UTC; {waiting.meanwhile or 'waiting'} until "
-            f"{waiting.ready_at:%d %b, %H:%M} UTC."
+        words = say(
+            "{treated} {at}; {meanwhile} until {ready_at}.",
+            treated=waiting.words.capitalize(),
+            at=waiting.at,
+            meanwhile=waiting.meanwhile or "waiting",
+            ready_at=waiting.ready_at,
         )
         return Trust(False, words, "Then calibrate it on Bench.", newest, Outcome.NOT)
     if newest is not None and done is not None and done.at > newest.at:
         what = maintenance_words(probe, done)[0].capitalize()
-        words = f"{what} {done.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
+        words = say("{what} {at}, after calibration {number}.", what=what, at=done.at, number=newest.number)
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     moved = known.installation
     if newest is not None and moved is not None and moved.at > newest.at:
-        words = f"Fitted to {moved.meter.name} {moved.at:%d %b, %H:%M} UTC, after calibration {newest.number}."
+        words = say(
+            "Fitted to {name} {at}, after calibration {number}.",
+            name=moved.meter.name,
+            at=moved.at,
+            number=newest.number,
+        )
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     if newest is None:
         return Trust(False, "Never calibrated.", "Calibrate it on Bench.", None, Outcome.NOT)
     if not newest.usable:
-        words = f"Calibration {newest.number} of {newest.at:%d %b, %H:%M} UTC: {Outcome(newest.outcome).words}."
+        words = say(
+            "Calibration {number} of {at}: {words}.",
+            number=newest.number,
+            at=newest.at,
+            words=Outcome(newest.outcome).words,
+        )
         return Trust(False, words, "Follow its remedies, then calibrate again.", newest, Outcome.NOT)
     if newest.valid_until < now:
-        words = f"Calibration {newest.number} ran out on {newest.valid_until:%d %b, %H:%M} UTC."
+        words = say(
+            "Calibration {number} ran out on {valid_until}.", number=newest.number, valid_until=newest.valid_until
+        )
         return Trust(False, words, "Calibrate it on Bench.", newest, Outcome.NOT)
     closed = known.closing
     if closed is not None and not closed.holds:
-        words = f"Closing check {closed.number} of {closed.at:%d %b, %H:%M} UTC did not hold for calibration {newest.number}."
+        words = say(
+            "Closing check {number} of {at} did not hold for calibration {calibration}.",
+            number=closed.number,
+            at=closed.at,
+            calibration=newest.number,
+        )
         return Trust(False, words, "Find out why, then calibrate it on Bench.", newest, Outcome.NOT)
     outcome = Outcome(newest.outcome)
-    words = f"Calibration {newest.number}: {outcome.words} until {newest.valid_until:%d %b, %H:%M} UTC."
+    words = say(
+        "Calibration {number}: {words} until {valid_until}.",
+        number=newest.number,
+        words=outcome.words,
+        valid_until=newest.valid_until,
+    )
     return Trust(True, words, "Ready for the round.", newest, outcome)

@@ -9,6 +9,7 @@ from brumel.core.fitness import chlorine as chlorine_fitness
 from brumel.core.fitness import ions as ion_fitness
 from brumel.core.fitness import redox as redox_fitness
 from brumel.core.fitness import temperature as temperature_fitness
+from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
 from brumel.store.tables import Probe
 from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEntry, as_is
@@ -76,8 +77,12 @@ class Ion(Quantity):
             return None
         return Suspicion(
             "pair_temperature",
-            f"This cup is at {seen.at_c:.1f} °C and its partner was at {partner.temperature_c:.1f} °C; the pair may be "
-            f"{most:g} °C apart.",
+            say(
+                "This cup is at {at} and its partner was at {temperature}; the pair may be {most} apart.",
+                at=Amount(seen.at_c, "°C", ".1f"),
+                temperature=Amount(partner.temperature_c, "°C", ".1f"),
+                most=Amount(most, "°C", difference=True),
+            ),
             "Let both cups come to one temperature, then take the pair again.",
         )
 

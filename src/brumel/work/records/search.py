@@ -13,6 +13,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
 from brumel.core.believability import Flag
+from brumel.core.sentence import Amount, say
 from brumel.store.standing import is_standing
 from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, User, Visit
 from brumel.work.desk import NotAllowed, NotFound, object_id
@@ -178,8 +179,10 @@ def settling_note(reading: Reading) -> str:
     spread = reading.settling.get("noise")
     if written is None or spread is None or f"{float(spread):.2g}" == written.group(1):
         return ""
-    return (
-        f"An earlier version wrote “%” where {reading.unit} is meant; as a share of the reading it is {spread:.2g} %."
+    return say(
+        "An earlier version wrote “%” where {unit} is meant; as a share of the reading it is {spread}.",
+        unit=reading.unit,
+        spread=Amount(spread, "%", ".2g"),
     )
 
 

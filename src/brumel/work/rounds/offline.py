@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
+from brumel.core.sentence import say
 from brumel.store.tables import Site, User, Visit
 from brumel.work import kit
 from brumel.work.desk import Desk, Refused, Write, writes
@@ -68,13 +69,9 @@ def send(desk: Desk, actor: User, key: uuid.UUID, sheet: QueuedSheet) -> SheetSe
         raise InputError("at", "The time of the reading has no zone.")
     now = desk.clock()
     if at > now + AHEAD:
-        raise InputError(
-            "at", f"This was read at {at:%d %b %Y, %H:%M} UTC, which is in the future. Is the phone's clock right?"
-        )
+        raise InputError("at", say("This was read at {at}, which is in the future. Is the phone's clock right?", at=at))
     if at < now - OLDEST:
-        raise InputError(
-            "at", f"This was read at {at:%d %b %Y, %H:%M} UTC, over 14 days ago; give it to the lead on paper."
-        )
+        raise InputError("at", say("This was read at {at}, over 14 days ago; give it to the lead on paper.", at=at))
     # The desk's clock tells when it was read; the record's when it came.
     then = Desk(desk.sessions, lambda: min(at, now), desk.clock)
     return _keep_sheet(then, actor, key, sheet)
@@ -110,8 +107,13 @@ def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]
             listed = ", ".join(f"{quantity_names.name(r.quantity)} {r.value:.4g}" for r in kept[:6])
             at = other.at.astimezone(ZoneInfo(place.zone))
             raise Conflict(
-                f"{place.name} was read by {other.operator.name} at {at:%H:%M} in this outing ({listed}). "
-                "Keep both, or drop yours."
+                say(
+                    "{name} was read by {reader} at {at:clock} in this outing ({listed}). Keep both, or drop yours.",
+                    name=place.name,
+                    reader=other.operator.name,
+                    at=at,
+                    listed=listed,
+                )
             )
 
 

@@ -7,13 +7,13 @@ import uuid
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.core.ions import IONS
+from brumel.core.sentence import Amount, Span, joined, say
 from brumel.store.rounds import Outing, Round
 from brumel.store.tables import Meter, MeterSettings, Site
 from brumel.work import kit
@@ -99,9 +99,14 @@ def _solution(one: _Wanted) -> PackingItem:
     lot, left = one.view.lot, one.view.left
     assert left is not None  # what stands on the shelf was counted or not, and says so
     needed = one.cups * (CUP_ML if left.unit == "mL" else 1.0)
-    cups = f"{one.cups} cup{'s' if one.cups > 1 else ''}, {needed:.0f} {left.unit}"
+    cups = say(
+        "{cups} {cup}, {needed}",
+        cups=one.cups,
+        cup="cups" if one.cups > 1 else "cup",
+        needed=Amount(needed, left.unit, ".0f"),
+    )
     care = " ".join([*one.view.objections, *([f"{short}." if (short := left.short_of(needed)) else ""])]).strip()
-    return PackingItem(f"lot-{lot.id}", f"{lot.code}, {lot.name}", f"{one.words}; {cups}; {left.words}", care)
+    return PackingItem(f"lot-{lot.id}", f"{lot.code}, {lot.name}", joined((one.words, cups, left.words), "; "), care)
 
 
 def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter]) -> list[PackingItem]:
@@ -111,7 +116,7 @@ def _spares(session: Session, chosen: Sequence[Chosen], meters: Iterable[Meter])
 
     def take(key: str, what: str, why: str, needed: float = 1.0) -> None:
         left = known[key][1]
-        items[key] = PackingItem(key, what, f"{why}; {left.words}", left.short_of(needed))
+        items[key] = PackingItem(key, what, joined((why, left.words), "; "), left.short_of(needed))
 
     for c in chosen:
         if c.quantity == "oxygen" and c.probe.kind != "optical":
@@ -153,7 +158,7 @@ def _bracket(
         picked = list({v.lot.id: v for v in near}.values())
     else:
         picked = [*below[-1:], *above[:1]] or [known[0][1]]
-    words = f"these sites usually read {low:g} to {high:g}"
+    words = say("these sites usually read {span}", span=Span(low, high))
     if c.quantity == "ph" and not (below and above):
         return (
             picked,
@@ -266,8 +271,7 @@ def confirm(w: Write, *, outing_id: str, settings_id: str) -> Written:
     if newest is None or newest.id != taken.id:
         raise MovedOn("These settings were recorded anew in another window. You now see them.")
     meter = kit.meter_of(w.session, taken.meter_id)
-    zone = ZoneInfo(packed_outing.round.zone)
-    confirmation = {"snapshot": str(taken.id), "at": f"{w.now.astimezone(zone):%d %b, %H:%M}", "by": w.actor.name}
+    confirmation = {"snapshot": str(taken.id), "at": w.now.isoformat(), "by": w.actor.name}
     packed_outing.settings = {**packed_outing.settings, str(meter.id): confirmation}
     w.record(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)})
     return Written(str(meter.id))
@@ -279,6 +283,6 @@ def pack(w: Write, *, outing_id: str, ticked: Sequence[str]) -> Packed:
     packed_outing = outing(w.session, outing_id)
     items = {i.key for group in packing(w.session, packed_outing.round, w.now).values() for i in group}
     kept = sorted(set(ticked) & items)
-    packed_outing.packed = dict.fromkeys(kept, f"{w.now:%H:%M}")
+    packed_outing.packed = dict.fromkeys(kept, w.now.isoformat())
     w.record(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)})
     return Packed(packed=len(kept))

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.ions import IONS, RESTS_ON
 from brumel.core.planning import Task, plan
+from brumel.core.sentence import say
 from brumel.methods import Method
 from brumel.store.rounds import Round
 from brumel.store.tables import Probe, Run
@@ -197,24 +198,25 @@ def _troubles(
             troubles.setdefault(_instead(alike, c, leave, ready), []).append(c)
     return [
         Trouble(
-            f"{', '.join(c.probe.name for c in group)} would be ready at "
-            f"{_clock(max(late[c.probe.name] for c in group), leave)}; leaving is at {_clock(leave, leave)}.",
+            say(
+                "{probes} would be ready at {ready:clock}; leaving is at {leave:clock}.",
+                probes=", ".join(c.probe.name for c in group),
+                ready=max(late[c.probe.name] for c in group),
+                leave=leave,
+            ),
             instead,
         )
         for instead, group in troubles.items()
     ]
 
 
-def _clock(at: datetime, like: datetime) -> str:
-    return f"{at.astimezone(like.tzinfo):%H:%M}"
-
-
 def _instead(others: Sequence[tuple[Probe, kit.Trust]], c: Chosen, leave: datetime, ready: datetime) -> str:
     for probe, trust in others:
         if trust.valid:
-            return f"Take {probe.name}: {trust.words}"
+            return say("Take {probe}: {words}", probe=probe.name, words=trust.words)
     if c.trust.calibration is not None and c.trust.calibration.usable:
-        return (
-            f"Leave at {_clock(ready, leave)}, or take it as it is: its readings have no valid calibration, and say so."
+        return say(
+            "Leave at {ready:clock}, or take it as it is: its readings have no valid calibration, and say so.",
+            ready=ready,
         )
-    return f"Leave at {_clock(ready, leave)}, or leave this quantity out today."
+    return say("Leave at {ready:clock}, or leave this quantity out today.", ready=ready)

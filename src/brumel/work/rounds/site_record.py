@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.sentence import Amount, say
 from brumel.methods.field import load_field
 from brumel.store.rounds import RoundStop
 from brumel.store.tables import Client, Site, SiteTerms
@@ -109,7 +110,18 @@ def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | No
             continue
         for low, high in ((ends[0], ends[1]), (ends[2], ends[3])):
             if low is not None and high is not None and low >= high:
-                faults.append(InputError(what, f"{what.capitalize()}, line {number}: {low:g} is not below {high:g}."))
+                faults.append(
+                    InputError(
+                        what,
+                        say(
+                            "{what}, line {number}: {low} is not below {high}.",
+                            what=what.capitalize(),
+                            number=number,
+                            low=Amount(low),
+                            high=Amount(high),
+                        ),
+                    )
+                )
         values[quantity] = (ends[0], ends[1], ends[2], ends[3], (match.group(6) or "").strip()[:200])
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)

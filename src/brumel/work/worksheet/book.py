@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from brumel.core.errors import InputError, InputErrors, UnknownName
+from brumel.core.errors import InputError, InputErrors, UnknownName, words_of
 from brumel.core.units import UNITS, to_canonical
 from brumel.work.desk import NotFound
 from brumel.work.worksheet import electro, judged, water
@@ -68,7 +68,7 @@ def _value(entry: QuestionField, numbers: Mapping[str, float | None], words: Map
 
 
 def _named(entry: QuestionField, fault: InputError) -> InputError:
-    return InputError(entry.key, str(fault), value=fault.value, low=fault.low, high=fault.high, unit=fault.unit)
+    return InputError(entry.key, words_of(fault), value=fault.value, low=fault.low, high=fault.high, unit=fault.unit)
 
 
 def units(entry: QuestionField) -> tuple[str, ...]:

@@ -7,6 +7,7 @@ import numpy as np
 from brumel.core import ions, ph, redox
 from brumel.core.constants.measured import HALF_CELL_NAMES
 from brumel.core.ph.buffers import BUFFERS
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import Verdict
 from brumel.core.working import Ladder
 from brumel.methods import load_method
@@ -39,9 +40,16 @@ def _buffer(given: Given) -> Answer:
         ("pH25", "value at 25 °C", table.nominal_ph, ""),
         digits=3 if table.source == "Buck2002" else 2,
     )
-    speak = []
+    speak: list[str] = []
     if abs(value - table.nominal_ph) >= 0.02:
-        speak.append(f"The label's {table.nominal_ph:.2f} is for 25 °C; at {t:.1f} °C set {value:.2f}.")
+        speak.append(
+            say(
+                "The label's {nominal} is for 25 °C; at {t} set {value}.",
+                nominal=Amount(table.nominal_ph, "", ".2f"),
+                t=Amount(t, "°C", ".1f"),
+                value=Amount(value, "", ".2f"),
+            )
+        )
     if table.note:
         speak.append(table.note.capitalize() + ".")
     grid = np.linspace(table.temperatures_c[0], table.temperatures_c[-1], 60)
@@ -68,12 +76,19 @@ def _to_ph(given: Given) -> Answer:
     points = [(offset - slope / 100 * k25 * (p - 7.0), 25.0, p) for p in (4.0, 10.0)]
     read = ph.read(ph.fit(points), mv, t, origin="slope and offset as typed")
     method = load_method("ph-7-4-10")
-    speak = []
+    speak: list[str] = []
     if method:
         for name, key, value in (("Slope", "slope", slope), ("Offset", "offset", offset)):
             judged = method.band(key).band().judge(value)
             if judged.value != "fit":
-                speak.append(f"{name} {value:g} is “{judged.words}” by the default limits.")
+                speak.append(
+                    say(
+                        "{name} {value} is “{words}” by the default limits.",
+                        name=name,
+                        value=Amount(value),
+                        words=judged.words,
+                    )
+                )
     fan = []
     grid = np.array([2.0, 12.0])
     for percent in (85.0, 92.0, 100.0):
@@ -82,7 +97,11 @@ def _to_ph(given: Given) -> Answer:
     mine = offset - slope / 100 * float(ph.nernst_slope_mv(t)) * (grid - 7)
     fan.append(Curve("this electrode", *_line(grid, mine), bold=True))
     chart = AnswerChart(
-        f"the Nernst fan at {t:.1f} °C", "pH", "mV", tuple(fan), ((read.value, mv, f"pH {read.value:.2f}"),)
+        say("the Nernst fan at {t}", t=Amount(t, "°C", ".1f")),
+        "pH",
+        "mV",
+        tuple(fan),
+        ((read.value, mv, f"pH {read.value:.2f}"),),
     )
     return Answer(
         (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from brumel.core import agreement, chlorine, drift, ions, temperature
+from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.core.working import Ladder
 from brumel.methods.checks import load_checks
@@ -143,9 +144,9 @@ def _closing(given: Given) -> Answer:
         ((hours, check.error * share, "this reading"),),
         (-criteria.holds, criteria.holds),
     )
-    rule = f"holds within ±{criteria.holds:g} {criteria.unit}"
+    rule = say("holds within ±{holds}", holds=Amount(criteria.holds, criteria.unit))
     if criteria.holds_percent:
-        rule += f" or ±{criteria.holds_percent:g} %, whichever is greater"
+        rule += say(" or ±{holds}, whichever is greater", holds=Amount(criteria.holds_percent, "%"))
     words = {
         "bracketed": f"The probe held ({rule}); the reading is bracketed.",
         "corrected": f"The probe did not hold ({rule}); corrected in time, graded {judged.grade}.",

@@ -9,7 +9,8 @@ import numpy as np
 from brumel.core import budgets, conductivity, oxygen, salinity
 from brumel.core.constants.chosen import TDS_SCALES
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
-from brumel.core.errors import InputError, OutOfRange
+from brumel.core.errors import InputError, OutOfRange, words_of
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Ladder, Working
 from brumel.work.worksheet.model import Answer, AnswerChart, AnswerValue, ChartScale, Curve, Given, QuestionField, Sum
 from brumel.work.worksheet.reading import choice, maybe, number
@@ -67,7 +68,8 @@ def _conductivity(given: Given) -> Answer:
             AnswerValue("specific conductance", at(20.0), "µS/cm", 1, conductivity.reference_label(kind, a, 20.0))
         )
     values += [
-        AnswerValue("TDS", float(conductivity.tds_mg_l(k25, f)), "mg/L", 1, f"on the {f:g} scale") for f in TDS_SCALES
+        AnswerValue("TDS", float(conductivity.tds_mg_l(k25, f)), "mg/L", 1, say("on the {f} scale", f=Amount(f)))
+        for f in TDS_SCALES
     ]
     workings: list[Working] = [
         conductivity.explain(kappa, t, kind=kind, coefficient_percent=a, tds_factor=TDS_SCALES[0]).working
@@ -98,7 +100,14 @@ def _conductivity(given: Given) -> Answer:
         if slip:
             speak.insert(0, slip)
         elif not usual / 5 <= k25 <= usual * 5:
-            speak.insert(0, f"{k25:.4g} µS/cm is far from the {usual:g} expected, but not by a thousand.")
+            speak.insert(
+                0,
+                say(
+                    "{k25} is far from the {usual} expected, but not by a thousand.",
+                    k25=Amount(k25, "µS/cm", ".4g"),
+                    usual=Amount(usual),
+                ),
+            )
     elif slip := conductivity.slip(k25, ANY_WATER):
         speak.insert(0, slip)
     speak.append("Three different “ppm” of one water: a TDS is only a value with its factor beside it.")
@@ -111,11 +120,11 @@ def _pressure(given: Given) -> tuple[float, str, list[str]]:
     way = choice(given, "way")
     if way == "altitude":
         h = number(given, "altitude")
-        return float(oxygen.station_pressure_hpa(h)), f"standard atmosphere at {h:.0f} m", []
+        return float(oxygen.station_pressure_hpa(h)), say("standard atmosphere at {h}", h=Amount(h, "m", ".0f")), []
     if way == "weather":
         h = number(given, "altitude")
         station_hpa = float(oxygen.station_from_sea_level_hpa(number(given, "pressure"), h))
-        return station_hpa, f"weather report brought up to {h:.0f} m", []
+        return station_hpa, say("weather report brought up to {h}", h=Amount(h, "m", ".0f")), []
     p = number(given, "pressure")
     h = maybe(given, "altitude") or 0.0
     odd = oxygen.looks_like_sea_level(p, h) if h else ""
@@ -191,7 +200,7 @@ def _oxygen(given: Given) -> Answer:
         for level in levels
     )
     chart = AnswerChart(
-        f"oxygen at saturation, {p:.0f} hPa",
+        say("oxygen at saturation, {p}", p=Amount(p, "hPa", ".0f")),
         "°C",
         "mg/L",
         curves,
@@ -213,7 +222,12 @@ def _standard(given: Given) -> Answer:
     ladder.step("κ", "the site usually reads", "as given", expected, "µS/cm at 25 °C", "", digits=0)
     try:
         there = float(conductivity.standard_us_cm(choice.standard, t))
-        values.insert(1, AnswerValue("it reads in the cup", there, "µS/cm", 1, f"uncompensated, at {t:.1f} °C"))
+        values.insert(
+            1,
+            AnswerValue(
+                "it reads in the cup", there, "µS/cm", 1, say("uncompensated, at {t}", t=Amount(t, "°C", ".1f"))
+            ),
+        )
         ladder.step(
             "κstd",
             f"{choice.standard.name} at the cup's temperature",
@@ -225,11 +239,19 @@ def _standard(given: Given) -> Answer:
             digits=1,
         )
     except OutOfRange as error:
-        speak.append(str(error))
+        speak.append(words_of(error))
     full, percent = maybe(given, "full"), maybe(given, "percent")
     if full is not None and percent is not None:
         plus, relative = conductivity.accuracy_us_cm(expected, percent_full_scale=percent, full_scale_us_cm=full)
-        values.append(AnswerValue("the instrument's ± there", plus, "µS/cm", 1, f"{relative:.1f} % of the reading"))
+        values.append(
+            AnswerValue(
+                "the instrument's ± there",
+                plus,
+                "µS/cm",
+                1,
+                say("{relative} of the reading", relative=Amount(relative, "%", ".1f")),
+            )
+        )
         ladder.step(
             "±",
             "share of full scale made absolute",
@@ -265,7 +287,7 @@ SUMS = (
                 "conductivity",
                 choices=(
                     ("conductivity", "conductivity"),
-                    *((f"tds-{f:g}", f"ppm or mg/L of TDS, factor {f:g}") for f in TDS_SCALES),
+                    *((f"tds-{f:g}", say("ppm or mg/L of TDS, factor {f}", f=Amount(f))) for f in TDS_SCALES),
                 ),
             ),
             QuestionField(

@@ -12,6 +12,7 @@ from sqlalchemy import func, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import logged
+from brumel.core.sentence import Amount, say
 from brumel.core.working import Worked, Working
 from brumel.methods.checks import load_checks
 from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
@@ -97,8 +98,12 @@ def record_service(w: Write, *, series_id: str, service: logged.Service) -> Writ
     worked_effect = effect(w.session, series, service)
     unit = "%" if worked_effect.ends.relative else series.unit
     sentence = (
-        f"Fouling {worked_effect.ends.fouling:+.3g} {unit}, drift {worked_effect.ends.drift:+.3g} {unit}: "
-        f"{'it holds' if worked_effect.ends.holds else 'it does not hold'}."
+        say(
+            "Fouling {fouling}, drift {drift}: {words}.",
+            fouling=Amount(worked_effect.ends.fouling, unit, "+.3g"),
+            drift=Amount(worked_effect.ends.drift, unit, "+.3g"),
+            words="it holds" if worked_effect.ends.holds else "it does not hold",
+        )
     ).replace("-", "\N{MINUS SIGN}")
     row = LoggerCheck(
         id=uuid.uuid4(), series_id=series.id, at=w.now, body=asdict(service), sentence=sentence, by_id=w.actor.id
@@ -253,4 +258,4 @@ def _standing(series: LoggerSeries, number: int | None, newest: LoggerDecision |
     if newest.decision != "correct":
         return Standing(STATES[newest.decision], words, None)
     restored = EffectOnSeries.restored(series, newest.effect)
-    return Standing("corrected", f"{words}; grade {restored.grade}", restored)
+    return Standing("corrected", say("{words}; grade {grade}", words=words, grade=restored.grade), restored)

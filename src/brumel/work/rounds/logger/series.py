@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
+from brumel.core.sentence import say
 from brumel.methods.field import load_field
 from brumel.store.logger import LoggerSeries, LoggerValue
 from brumel.work import kit
@@ -66,7 +67,7 @@ def take_in(
             "first.",
         )
     if times[-1] > w.now:
-        raise InputError("file", f"The series ends {times[-1]:%d %b %Y, %H:%M} UTC, which is in the future.")
+        raise InputError("file", say("The series ends {times}, which is in the future.", times=times[-1]))
     probe = kit.probe_of(w.session, probe_id) if probe_id else None
     backed = kit.last_usable(w.session, probe, before=times[0]) if probe else None
     if backed is not None and backed.valid_until < times[0]:
@@ -83,7 +84,14 @@ def take_in(
         .limit(1)
     )
     if twin is not None:
-        raise Refused(f"“{twin.name}” covers some of this time already, from {twin.starts:%d %b} to {twin.ends:%d %b}.")
+        raise Refused(
+            say(
+                "“{name}” covers some of this time already, from {starts:date} to {ends:date}.",
+                name=twin.name,
+                starts=twin.starts,
+                ends=twin.ends,
+            )
+        )
     y = np.asarray(values)
     ranges = place.ranges.get(quantity, {})
     gross = tuple(ranges.get("gross") or spec.instrument)

@@ -10,6 +10,7 @@ from brumel.core import believability as belief
 from brumel.core import sense
 from brumel.core.errors import InputError
 from brumel.core.salinity import practical_salinity
+from brumel.core.sentence import say
 from brumel.core.sheet import NotStated, Reported, SheetFacts, Water, derive, not_stated
 from brumel.core.working import Working
 from brumel.store.tables import Reading, Site
@@ -128,7 +129,11 @@ def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> li
             *_together(site, r, facts.read, facts.water),
         ]
         worst = max(parents, key=lambda p: BACKING_RANK.get(p.backing, 0))
-        behind = f"follows from {', '.join(quantity_names.name(p.quantity) for p in parents)}: {worst.backing_words}"
+        behind = say(
+            "follows from {parents}: {backing}",
+            parents=", ".join(quantity_names.name(p.quantity) for p in parents),
+            backing=worst.backing_words,
+        )
         values.append(
             SheetValue(
                 r.quantity,

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from brumel.core.checking import Door
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError, InputErrors, words_of
+from brumel.core.sentence import joined
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.store.typed_json import RunConditions
@@ -235,7 +236,9 @@ def type_on(
 
 
 def _named(fault: InputError, name: str, several: bool) -> InputError:
-    return InputError(fault.field, f"{name}: {fault}" if several else str(fault), value=fault.value)
+    return InputError(
+        fault.field, joined((f"{name}:", words_of(fault))) if several else words_of(fault), value=fault.value
+    )
 
 
 def _say(w: Write, of: Visit, kind: str, body: Mapping[str, Any]) -> None:

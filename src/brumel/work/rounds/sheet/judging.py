@@ -12,6 +12,7 @@ from brumel.core import believability as belief
 from brumel.core import oxygen, suspicion
 from brumel.core.errors import InputError
 from brumel.core.fitness.temperature import ThermometerFit
+from brumel.core.sentence import Amount, joined, say
 from brumel.core.settling import judge_by_readings
 from brumel.core.sheet import Water, report, series
 from brumel.core.sheet.ladders import shown_step, with_display
@@ -54,7 +55,7 @@ def _water(bare: Sheet, site: Site) -> Water:
         stated, pressure_from = float(pressure), "as measured here"
     else:
         stated = float(oxygen.station_pressure_hpa(site.altitude_m))
-        pressure_from = f"from the altitude, {site.altitude_m:g} m"
+        pressure_from = say("from the altitude, {altitude}", altitude=Amount(site.altitude_m, "m"))
     salt = terms.get("usual_salinity")
     water = Water(
         salinity=float(salt) if salt is not None else 0.0,
@@ -86,10 +87,8 @@ def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: dateti
     if line.dip is None or line.trace is None or not line.trace.t_s.size:
         return line
     if line.behind.fit is None:
-        backing_words = line.behind.words.removeprefix("no valid calibration: ")
         return replace(
-            line,
-            problem=f"{backing_words[0].upper()}{backing_words[1:]}: this signal cannot be read. Calibrate it first.",
+            line, problem=say("This signal cannot be read: {why}. Calibrate it first.", why=line.behind.words)
         )
     trace, quantity = line.trace, line.probe.quantity
     spec = load_field()[quantity]
@@ -106,7 +105,7 @@ def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: dateti
         still = suspicion.still_water(trace.t_s, trace.signal)
         if still is not None:
             finding = belief.QualityFinding(
-                "still_water", "still water", belief.Flag.SUSPECT, f"{still.sentence} {still.remedy}"
+                "still_water", "still water", belief.Flag.SUSPECT, joined((still.sentence, still.remedy))
             )
             value = replace(value, findings=(*value.findings, finding))
     unit = spec.unit or quantity_names.name(quantity)
@@ -162,7 +161,7 @@ def value_of(
     """One reading worked out: ladder, backing, findings, outcome. Raises InputError where a scale ends."""
     quantity = probe.quantity
     quantity_spec = quantity_of(quantity)
-    origin = f"calibration {behind.calibration.number}" if behind.calibration else behind.words.split("read with ")[-1]
+    origin = behind.origin
     value = report(
         quantity,
         behind.fit,

@@ -44,6 +44,10 @@ class SheetValue:
         return tuple(f for f in self.findings if f.flag in (belief.Flag.SUSPECT, belief.Flag.FAIL))
 
 
+#: What a signal is read with where no calibration can be.
+IDEAL = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}
+
+
 @dataclass(frozen=True)
 class Backing:
     """What a signal is read with, and what it is worth; without a fit it cannot be read."""
@@ -54,6 +58,13 @@ class Backing:
     words: str
     u: float
     trust: Trust | None = None
+    #: What stands in for a calibration where there is none, such as "an ideal electrode".
+    ideal: str = "a perfect probe"
+
+    @property
+    def origin(self) -> str:
+        """The calibration, or what stands in for it, in words."""
+        return f"calibration {self.calibration.number}" if self.calibration else self.ideal
 
 
 @dataclass(frozen=True)

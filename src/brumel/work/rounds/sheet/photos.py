@@ -13,6 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
+from brumel.core.sentence import Amount, say
 from brumel.store.rounds import Photo
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
@@ -40,7 +41,14 @@ def redraw(data: bytes, *, keep_position: bool = False) -> tuple[bytes, int, int
     if not data:
         raise InputError("photo", "The photo is empty.")
     if len(data) > MOST_BYTES:
-        raise InputError("photo", f"The photo has {len(data) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB are taken.")
+        raise InputError(
+            "photo",
+            say(
+                "The photo has {data}; {most_bytes} are taken.",
+                data=Amount(len(data) / 1000000.0, "MB", ".0f"),
+                most_bytes=Amount(MOST_BYTES / 1000000.0, "MB", ".0f"),
+            ),
+        )
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)

@@ -7,6 +7,7 @@ from datetime import datetime
 from brumel.core import believability as belief
 from brumel.core import conductivity, ions
 from brumel.core.ions import IONS
+from brumel.core.sentence import say
 from brumel.core.sheet import LimitOutcome, Water, against
 from brumel.core.uncertainty import digits_for
 from brumel.methods.field import load_field
@@ -24,7 +25,9 @@ def limited(
         return LimitOutcome.NONE, ""
     ruled = against(value, expanded_uncertainty, limit.get("low"), limit.get("high"), unit)
     source = limit.get("source", "")
-    return ruled.outcome, f"{ruled.sentence.removesuffix('.')} ({source})." if source else ruled.sentence
+    return ruled.outcome, say(
+        "{words} Source: {source}.", words=ruled.sentence, source=source
+    ) if source else ruled.sentence
 
 
 def findings(
@@ -33,21 +36,20 @@ def findings(
     """Every test of believability that applies to one value alone; its figures follow its uncertainty in the sentences."""
     digits = quantity_names.digits(quantity) if expanded_uncertainty is None else digits_for(expanded_uncertainty)
     spec = load_field()[quantity]
-    name = quantity_names.title(quantity)
     ranges = place.ranges.get(quantity, {})
     before = past.get(quantity, [])
     last = (before[0][0], (now - before[0][1]).total_seconds() / 86400) if before else None
     usual, gross = (tuple(ranges[key]) if key in ranges else None for key in ("usual", "gross"))
-    unit = "" if quantity == "ph" else spec.unit
+    shown = belief.Shown(quantity_names.title(quantity), "" if quantity == "ph" else spec.unit, digits)
     floor = max(spec.floor.value, spec.share * abs(before[0][0])) if before else spec.floor.value
     spread = (
         max(spec.smallest_spread.value, spec.share / 4 * abs(before[0][0])) if before else spec.smallest_spread.value
     )
     judged = [
-        belief.instrument_range(name, value, *spec.instrument, unit, digits),
-        belief.site_range(name, value, usual, gross, unit, digits),
-        belief.history(name, value, [v for v, _ in before], unit, smallest_spread=spread, digits=digits),
-        belief.rate_since(name, value, last, unit, per_day=spec.per_day.value, floor=floor, digits=digits),
+        belief.instrument_range(shown, value, *spec.instrument),
+        belief.site_range(shown, value, usual, gross),
+        belief.history(shown, value, [v for v, _ in before], smallest_spread=spread),
+        belief.rate_since(shown, value, last, per_day=spec.per_day.value, floor=floor),
     ]
     if quantity == "conductivity" and usual is not None:
         slip = conductivity.slip(value, usual)

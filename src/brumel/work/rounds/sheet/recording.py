@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.checking import Door
+from brumel.core.sentence import as_evidence, say
 from brumel.core.working import Ladder
 from brumel.store.rounds import VisitNote
 from brumel.store.tables import Dip, Reading, Visit
@@ -106,7 +107,7 @@ def keep_settled(
 
 def _answered(questions: Sequence[belief.QualityFinding], why: str) -> None:
     if questions and not why:
-        raise Refused(f"{questions[0].sentence} Repeat it, or say why it may be so.")
+        raise Refused(questions[0].sentence + " Repeat it, or say why it may be so.")
 
 
 def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
@@ -121,8 +122,10 @@ def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> 
         raise Refused(line.problem or "There is no reading to take yet.")
     settled = _settled(w.session, whole, line)
     if not settled and not early:
-        raise Refused(f"Not settled: {line.settling.sentence} Wait, or take it early; it is recorded as early.")
-    settling = {**asdict(line.settling), "state": line.settling.state.value, "early": not settled}
+        raise Refused(
+            say("Not settled: {why} Wait, or take it early; it is recorded as early.", why=line.settling.sentence)
+        )
+    settling = {**as_evidence(line.settling), "state": line.settling.state.value, "early": not settled}
     if settled and not line.settling.settled:
         settling |= {"vouched": True, "sentence": "Stood still on the display, by the technician's own eye."}
     rows = []

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping
-from dataclasses import asdict, replace
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
+from brumel.core.sentence import as_evidence
 from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit
 from brumel.store.typed_json import RunConditions
@@ -20,7 +21,7 @@ from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import derived, parts
 from brumel.work.rounds.sheet.judging import judge_sheet, value_of
-from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.model import IDEAL, Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.sheet import STANDARD_U, conditions, of_visit, standards_uncertainty
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 from brumel.work.rounds.sites import Past, past_values
@@ -56,7 +57,7 @@ def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], 
         expanded_uncertainty=value.expanded_uncertainty,
         working=value.working.as_dict(),
         settling=dict(settling),
-        findings=[{**asdict(f), "flag": int(f.flag)} for f in value.findings],
+        findings=[{**as_evidence(f), "flag": int(f.flag)} for f in value.findings],
         parents=list(value.parents),
         flag=int(belief.worst_flag(value.findings)),
         outcome=value.outcome.value,
@@ -138,7 +139,7 @@ def rework(
     if fit is None:
         return None
     u = standards_uncertainty(session, [kept])[kept.id] if kept else STANDARD_U.get(quantity.quantity, 0.5)
-    behind = Backing(fit, kept, row.backing, row.backing_words, u)
+    behind = Backing(fit, kept, row.backing, row.backing_words, u, None, IDEAL.get(row.quantity, "a perfect probe"))
     return value_of(
         whole.visit.site,
         row.probe,

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import ScalarSelect, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
+from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
 from brumel.store.standing import is_standing
@@ -21,7 +22,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.judging import judge_sheet
-from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine
+from brumel.work.rounds.sheet.model import IDEAL, Backing, Sheet, SheetLine
 from brumel.work.rounds.sites import past_values
 
 #: standard uncertainty of the standards where the run's lots say nothing: half of what their labels usually say
@@ -139,7 +140,7 @@ def _backing(
     trust, last = kit.trust_by(probe, known.facts, now), known.usable
     newest = trust.calibration
     if trust.valid and newest and fits(quantity, newest, signal):
-        words = f"calibration {newest.number} in force; closing check pending"
+        words = say("calibration {number} in force; closing check pending", number=newest.number)
         return Backing(kit.restored(newest), newest, "open", words, uncertainties.get(newest.id, usual), trust)
     if trust.valid and newest:
         entered = {"mv": "mV", "ph": "displayed pH"}
@@ -148,16 +149,13 @@ def _backing(
             f"{entered.get(signal, signal)}"
         )
     else:
-        why = trust.words.rstrip(".")
+        why = trust.words
     if last and fits(quantity, last, signal):
-        words = f"no valid calibration: {why}; read with calibration {last.number}"
+        words = say("no valid calibration; read with calibration {number}: {why}", number=last.number, why=why)
         return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
-    with_words = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}.get(
-        probe.quantity, "a perfect probe"
-    )
-    return Backing(
-        quantity.ideal(probe), None, "unbacked", f"no valid calibration: {why}; read with {with_words}", usual, trust
-    )
+    ideal = IDEAL.get(probe.quantity, "a perfect probe")
+    words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
+    return Backing(quantity.ideal(probe), None, "unbacked", words, usual, trust, ideal)
 
 
 def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:

@@ -1,0 +1,61 @@
+"""The one place where what is known becomes words for a reader: times by the clock, numbers in their form."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import Flask, current_app
+
+from brumel.core.errors import words_of
+from brumel.core.sentence import Moment, Sentence, Writer
+
+DAY = "%d %b %Y"
+DAY_AND_TIME = "%d %b, %H:%M"
+
+
+@dataclass(frozen=True)
+class Reader(Writer):
+    """Writes the values of sentences for one reader: days and times by the clock of `zone`."""
+
+    zone: ZoneInfo
+
+    def moment(self, moment: Moment, form: str) -> str:
+        if not isinstance(moment, datetime):
+            return moment.strftime(DAY)
+        return moment.astimezone(self.zone).strftime({"": DAY_AND_TIME, "date": DAY, "clock": "%H:%M"}[form])
+
+
+def reader() -> Reader:
+    """Who reads this page. The practice has one zone, BRUMEL_ZONE."""
+    return Reader(ZoneInfo(current_app.config["ZONE"]))
+
+
+def in_words(words: str | BaseException, to: Reader | None = None) -> str:
+    """A sentence, or an error's, for the reader."""
+    text = words_of(words) if isinstance(words, BaseException) else words
+    return (to or reader()).write(text) if isinstance(text, Sentence) else text
+
+
+def all_in_words(tree: Any, to: Reader | None = None) -> Any:
+    """Plain data with every sentence in it written for the reader."""
+    to = to or reader()
+    if isinstance(tree, Sentence):
+        return to.write(tree)
+    if isinstance(tree, Mapping):
+        return {key: all_in_words(value, to) for key, value in tree.items()}
+    if isinstance(tree, (list, tuple)):
+        return [all_in_words(value, to) for value in tree]
+    return tree
+
+
+def _finalize(value: Any) -> Any:
+    return in_words(value) if isinstance(value, (Sentence, BaseException)) else value
+
+
+def init(app: Flask) -> None:
+    """Whatever a template prints passes by here."""
+    app.jinja_env.finalize = _finalize
