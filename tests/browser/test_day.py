@@ -143,7 +143,11 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     ).id
     row = [rounds.Typed(brumel.things.probes["B1"], "ph", 7.95)]
     rounds.type_readings(
-        brumel.desk, brumel.things.ilka, h.key(), visit_id=other, rows=row, temperature_c=7.0, still=True
+        brumel.desk,
+        brumel.things.ilka,
+        h.key(),
+        visit_id=other,
+        typed=rounds.TypedSheet(rows=row, temperature_c=7.0, still=True),
     )
     rounds.take_all(brumel.desk, brumel.things.ilka, h.key(), visit_id=other)
     context.set_offline(False)

@@ -88,7 +88,8 @@ def test_ions_by_monte_carlo_and_the_rule_of_four_percent_per_millivolt():
 def test_a_better_standard_never_makes_a_worse_reading():
     cell = conductivity.fit_cell([conductivity.CellPoint(1278.0, 20.0, 1278.0)])
     by_standard = [
-        budgets.conductivity_budget(cell, 640.0, 12.0, standard_u_percent=u).standard for u in (0.1, 0.5, 1.0, 3.0)
+        budgets.conductivity_budget(cell, 640.0, 12.0, u=budgets.CellUncertainties(standard_percent=u)).standard
+        for u in (0.1, 0.5, 1.0, 3.0)
     ]
     assert by_standard == sorted(by_standard)
     compensated = budgets.conductivity_budget(cell, 640.0, 12.0)

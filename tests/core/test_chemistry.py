@@ -72,15 +72,15 @@ def test_a_known_ion_electrode_is_recovered(ion, efficiency, e0, t, cold, drift,
 
 
 def test_pair_rules_and_nernst_normalisation():
-    limits = dict(gap_low_mv=50, gap_high_mv=65, apart_c=0.5, source="test")
+    limits = ions.PairLimits(gap_low_mv=50, gap_high_mv=65, apart_c=0.5, source="test")
     # Domain section 7: a 62.7 mV gap at 43 °C is not health; 58.2 is what it would be at 25 °C.
     hot = ions.pair(ions.IonPoint(120, 43, 10), ions.IonPoint(182.7, 43, 100))
     assert hot.normalised_mv == pytest.approx(62.7 * 298.15 / 316.15, abs=1e-6)
-    healthy = ions.verdict(ions.IonPoint(100, 21, 100), ions.IonPoint(157, 21.4, 10), "nitrate", **limits)
+    healthy = ions.verdict(ions.IonPoint(100, 21, 100), ions.IonPoint(157, 21.4, 10), "nitrate", limits)
     assert healthy.outcome is Outcome.FIT
-    old = ions.verdict(ions.IonPoint(100, 21, 100), ions.IonPoint(141, 21.8, 10), "nitrate", **limits)
+    old = ions.verdict(ions.IonPoint(100, 21, 100), ions.IonPoint(141, 21.8, 10), "nitrate", limits)
     assert [r.outcome for r in old.rows] == [Outcome.NOT, Outcome.NOT, Outcome.FIT]
-    swapped = ions.verdict(ions.IonPoint(157, 21, 100), ions.IonPoint(100, 21, 10), "nitrate", **limits)
+    swapped = ions.verdict(ions.IonPoint(157, 21, 100), ions.IonPoint(100, 21, 10), "nitrate", limits)
     assert swapped.rows[2].outcome is Outcome.NOT
     with pytest.raises(CannotFit, match="must fall with nitrate"):
         ions.fit([(157, 21, 100), (100, 21, 10)])

@@ -159,7 +159,7 @@ def test_reading_refuses_bad_input_and_names_the_field():
 def test_uncertainty_of_a_reading_agrees_with_a_monte_carlo():
     points = _points(0.97, 5, ("7.01", "4.01"), (20, 20))
     found = ph.fit(points)
-    read = ph.read(found, 60.0, 15.0, standard_u_ph=0.01)
+    read = ph.read(found, 60.0, 15.0, u=ph.PhUncertainties(standard_ph=0.01))
     random = np.random.default_rng(5)
     n = 4000
     results = []

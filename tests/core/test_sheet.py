@@ -19,6 +19,7 @@ from brumel.core.logged import days_until_full
 from brumel.core.sheet import (
     DERIVED,
     LimitOutcome,
+    ReadWith,
     Reported,
     SheetFacts,
     Water,
@@ -39,7 +40,7 @@ PAIR = IonFit(
 
 
 def worth(quantity, fit, signal, at=25.0, water=None, backed=True, u=0.01):
-    return report(quantity, fit, signal, at, water or Water(), backed=backed, origin="calibration 1", u=u)
+    return report(quantity, ReadWith(fit, backed, "calibration 1", u), signal, at, water or Water())
 
 
 def have(**values):

@@ -105,14 +105,16 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
         )
         for d, u in ((1, 0.03), (3, None), (30, 0.05))
     ]
-    view = site_drawings.last_readings(readings, {"usual": [6.8, 7.6]}, now, "Europe/Oslo")
+    view = site_drawings.last_readings(
+        readings, now, "Europe/Oslo", site_drawings.BehindReadings({"usual": [6.8, 7.6]})
+    )
     assert [m["label"] for m in view["months"]] == ["May"]
     assert view["usual"][0] < view["usual"][1]
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]
     assert newest["x"] < view["now"] <= view["frame"].right
     assert [d["id"] for d in view["dots"]] == [30, 3, 1]
-    assert site_drawings.last_readings([], {}, now, "UTC") is None
+    assert site_drawings.last_readings([], now, "UTC", site_drawings.BehindReadings({})) is None
 
 
 def test_staff_and_ribbon_follow_what_was_done():

@@ -105,8 +105,7 @@ def take_cup(desk, clock, things, run, answer="Looked at it; taken all the same.
         run_id=run,
         step=step,
         turn=state.turn,
-        early=not seen.settling.settled,
-        answer=answer if seen.suspicions else "",
+        how=bench.Acceptance(early=not seen.settling.settled, answer=answer if seen.suspicions else ""),
     )
     return seen
 
@@ -157,20 +156,25 @@ def type_all(desk, clock, things, run, electrode, temperature=18.0, signal="mv",
                 run_id=run,
                 step=step.spec.key,
                 turn=state.turn,
-                signal=signal,
-                value=electrode(expected),
-                temperature_c=temperature,
-                after_s=after,
+                typed=bench.TypedValue(
+                    signal=signal, value=electrode(expected), temperature_c=temperature, after_s=after
+                ),
             )
-        bench.accept(desk, things.ansa, key(), run_id=run, step=step.spec.key, turn=state.turn, answer=answer)
+        bench.accept(
+            desk,
+            things.ansa,
+            key(),
+            run_id=run,
+            step=step.spec.key,
+            turn=state.turn,
+            how=bench.Acceptance(answer=answer),
+        )
 
 
 def type_one(desk, things, visit, probe="B1", *, signal="ph", value, temperature_c, **more):
     """One display typed on a sheet."""
-    row = rounds.Typed(things.probes[probe], signal, value)
-    return rounds.type_readings(
-        desk, things.ansa, key(), visit_id=visit, rows=[row], temperature_c=temperature_c, **more
-    )
+    typed = rounds.TypedSheet([rounds.Typed(things.probes[probe], signal, value)], temperature_c, **more)
+    return rounds.type_readings(desk, things.ansa, key(), visit_id=visit, typed=typed)
 
 
 def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take):

@@ -138,7 +138,7 @@ def test_what_was_shown_as_settled_is_what_is_taken(desk, clock, things):
     simulator.pump(desk)
     with pytest.raises(Refused, match="Not settled"):
         bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
-    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, seen=last)
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0, how=bench.Acceptance(seen=last))
     assert h.state_of(desk, run).steps[0].point.signal == seen.settling.value
 
 
@@ -155,7 +155,15 @@ def test_redo_keeps_the_old_version_and_early_is_recorded(desk, clock, things):
     simulator.pump(desk)
     with pytest.raises(Refused, match="Not settled"):
         bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2)
-    bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=2, early=True, answer="In a hurry")
+    bench.accept(
+        desk,
+        things.ansa,
+        h.key(),
+        run_id=run,
+        step="neutral",
+        turn=2,
+        how=bench.Acceptance(early=True, answer="In a hurry"),
+    )
     with desk.read() as session:
         versions = list(session.scalars(select(Point).order_by(Point.version)))
     assert [(p.version, p.withdrawn, p.early) for p in versions] == [
@@ -177,7 +185,7 @@ def test_an_expired_lot_needs_an_answer_and_is_in_the_verdict(desk, clock, thing
     h.let_settle(desk, clock, run)
     with pytest.raises(Refused, match="N10-071 expired on"):
         bench.accept(desk, things.ansa, h.key(), **step)
-    bench.accept(desk, things.ansa, h.key(), **step, answer="No other bottle in the van")
+    bench.accept(desk, things.ansa, h.key(), **step, how=bench.Acceptance(answer="No other bottle in the van"))
     found = h.result_of(desk, run)
     assert [r.key for r in found.verdict.rows if r.outcome is Outcome.CARE] == ["expired"]
     with pytest.raises(InputError, match="Reason must say why"):
@@ -240,9 +248,7 @@ def test_typed_values_are_checked_all_at_once(desk, clock, things):
             run_id=run,
             step="neutral",
             turn=0,
-            signal="volts",
-            value=float("nan"),
-            temperature_c=412.0,
+            typed=bench.TypedValue(signal="volts", value=float("nan"), temperature_c=412.0),
         )
     assert {f.field for f in caught.value.faults} == {"signal", "millivolts", "temperature_c"}
     with desk.read() as session:

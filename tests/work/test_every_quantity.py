@@ -92,10 +92,12 @@ def take(desk, clock, things, run):
         run_id=run,
         step=step.key,
         turn=state.turn,
-        early=not seen.settling.settled,
-        answer="Taken all the same" if seen.suspicions else "",
-        reference=reference,
-        reference_u=None if reference is None else 0.08,
+        how=bench.Acceptance(
+            early=not seen.settling.settled,
+            answer="Taken all the same" if seen.suspicions else "",
+            reference=reference,
+            reference_u=None if reference is None else 0.08,
+        ),
     )
     return seen
 
@@ -206,9 +208,17 @@ def test_it_is_said_while_it_happens_and_needs_an_answer(desk, clock, things, pr
         if seen.suspicions:
             assert all(s.sentence and s.remedy for s in seen.suspicions)
             with pytest.raises(Refused, match="Say why you take it all the same"):
-                bench.accept(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, early=True)
+                bench.accept(
+                    desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, how=bench.Acceptance(early=True)
+                )
         bench.accept(
-            desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, early=True, answer="Seen, for the test"
+            desk,
+            things.ansa,
+            h.key(),
+            run_id=run,
+            step=step,
+            turn=state.turn,
+            how=bench.Acceptance(early=True, answer="Seen, for the test"),
         )
     assert codes & said, said
 
@@ -229,12 +239,11 @@ def type_cup(desk, clock, things, run, signal, value, at, answer="", **more):
             run_id=run,
             step=step,
             turn=state.turn,
-            signal=signal,
-            value=value,
-            temperature_c=at,
-            after_s=after,
+            typed=bench.TypedValue(signal=signal, value=value, temperature_c=at, after_s=after),
         )
-    bench.accept(desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, answer=answer, **more)
+    bench.accept(
+        desk, things.ansa, h.key(), run_id=run, step=step, turn=state.turn, how=bench.Acceptance(answer=answer, **more)
+    )
 
 
 def test_a_typed_display_is_put_back_to_the_raw_signal_before_it_is_judged(desk, clock, things):

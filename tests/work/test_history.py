@@ -45,7 +45,7 @@ def test_spans_run_from_a_calibration_to_its_closing_check_with_the_worst_that_b
         rows = rounds.standing(session, rounds.site_of(session, things.sites["raceway"]).id, "ph")
         (span,) = site_history.spans(session, {"ph": rows})["ph"]
         assert (span.state, span.start, span.end) == ("doubtful", rows[0].calibration.at, closed_at)
-        view = site_drawings.last_readings(rows, {}, clock(), "Europe/Oslo", spans=[span])
+        view = site_drawings.last_readings(rows, clock(), "Europe/Oslo", site_drawings.BehindReadings({}, spans=[span]))
     assert [s["state"] for s in view["spans"]] == ["doubtful"]
     assert view["spans"][0]["x"] <= view["dots"][0]["x"] <= view["spans"][0]["x"] + view["spans"][0]["w"] + 1
 
@@ -70,7 +70,7 @@ def test_the_season_is_where_earlier_years_lay_and_this_one_does_not_count(desk,
         if (clock() - timedelta(days=int(d))).month == month
     ]
     assert found["ph"] == {month: pytest.approx(tuple(np.percentile(same, [10, 90])))}
-    view = site_drawings.last_readings(rows, {}, clock(), "UTC", season=found["ph"])
+    view = site_drawings.last_readings(rows, clock(), "UTC", site_drawings.BehindReadings({}, season=found["ph"]))
     assert view["season"]
     frame = view["frame"]
     for band in view["season"]:

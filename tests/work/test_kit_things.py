@@ -201,10 +201,7 @@ def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(de
             run_id=run,
             step="standard",
             turn=0,
-            signal="us_cm",
-            value=1167.0,
-            temperature_c=20.0,
-            after_s=after,
+            typed=bench.TypedValue(signal="us_cm", value=1167.0, temperature_c=20.0, after_s=after),
         )
     with desk.read() as session:
         said = [

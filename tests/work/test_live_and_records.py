@@ -100,7 +100,13 @@ def test_typed_probes_and_bad_senders_are_left_alone(desk, clock, things):
     assert found.seen_until(99) is found
     with pytest.raises(MovedOn, match="Another cup is in turn"):
         bench.type_reading(
-            desk, things.ansa, h.key(), run_id=run, step="acid", turn=0, signal="mv", value=1.0, temperature_c=20.0
+            desk,
+            things.ansa,
+            h.key(),
+            run_id=run,
+            step="acid",
+            turn=0,
+            typed=bench.TypedValue(signal="mv", value=1.0, temperature_c=20.0),
         )
 
 

@@ -1,6 +1,7 @@
 """Logged series: a file is read or refused by line, flagged by QARTOD, kept once, and drawn from bins."""
 
 import uuid
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -84,9 +85,8 @@ def test_a_week_is_kept_flagged_and_drawn_from_bins(desk, clock, things):
     y[300], y[700], y[1000:1100] = 25.0, 13.8, 9.5  # beyond gross, a spike, stuck
     del times[1500:1530]
     y = np.delete(y, np.s_[1500:1530])
-    given = dict(
-        site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times, values=list(y), name="week.csv"
-    )
+    week = logger.NewSeries("oxygen", "mg/L", times, list(y), "week.csv")
+    given = dict(site_id=things.sites["raceway"], series=week)
     key = h.key()
     made = logger.take_in(desk, things.ansa, key, **given)
     assert logger.take_in(desk, things.ansa, key, **given) == made
@@ -123,9 +123,9 @@ def test_a_wrong_unit_or_clock_is_told(desk, clock, things, other, words):
     times, y = a_week(clock)
     if other.pop("late", False):
         times = [t + timedelta(days=30) for t in times]
-    given = dict(site_id=things.sites["raceway"], quantity="oxygen", unit="mg/L", times=times, values=list(y), name="w")
+    week = replace(logger.NewSeries("oxygen", "mg/L", times, list(y), "w"), **other)
     with pytest.raises(InputError, match=words):
-        logger.take_in(desk, things.ansa, h.key(), **{**given, **other})
+        logger.take_in(desk, things.ansa, h.key(), site_id=things.sites["raceway"], series=week)
 
 
 OFF = dict(before=8.4, after=9.2, standard_read=10.1, standard_value=10.0)  # -0.7 mg/L at the end
@@ -146,12 +146,14 @@ def a_log(desk, clock, things, probe="A5"):
         things.ansa,
         h.key(),
         site_id=things.sites["raceway"],
-        quantity="oxygen",
-        unit="mg/L",
-        times=times,
-        values=list(y),
-        name="week.csv",
-        probe_id=things.probes[probe] if probe else "",
+        series=logger.NewSeries(
+            quantity="oxygen",
+            unit="mg/L",
+            times=times,
+            values=list(y),
+            name="week.csv",
+            probe_id=things.probes[probe] if probe else "",
+        ),
     )
     return made.id, y
 
@@ -164,11 +166,13 @@ def rule(desk, who, log, decision, version=0, reason="Looked at both ends", name
         who,
         h.key(),
         series_id=log,
-        decision=decision,
-        reason=reason,
-        name=name,
-        version=version,
-        check_id=seen or (str(kept[0].id) if kept else ""),
+        decided=logger.SeriesDecision(
+            decision=decision,
+            reason=reason,
+            name=name,
+            version=version,
+            check_id=seen or (str(kept[0].id) if kept else ""),
+        ),
     )
 
 
@@ -253,12 +257,9 @@ def test_a_logger_set_out_with_a_calibration_that_had_run_out_is_unbacked(desk, 
         things.ansa,
         h.key(),
         site_id=things.sites["raceway"],
-        quantity="oxygen",
-        unit="mg/L",
-        times=times,
-        values=list(y),
-        name="late.csv",
-        probe_id=things.probes["A5"],
+        series=logger.NewSeries(
+            quantity="oxygen", unit="mg/L", times=times, values=list(y), name="late.csv", probe_id=things.probes["A5"]
+        ),
     ).id
     with desk.read() as session:
         assert "no valid calibration" in logger.standing(session, logger.log(session, late)).words

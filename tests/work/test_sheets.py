@@ -34,12 +34,13 @@ def test_a_whole_sheet_is_typed_at_once_and_what_follows_is_kept(desk, clock, th
         source="typed",
     ).id
     rows = [rounds.Typed(things.probes[p], unit, value) for p, (unit, value) in names.items()]
-    typed = dict(visit_id=visit, rows=rows, temperature_c=9.5)
     wrong = [rounds.Typed(things.probes["B1"], "ph", 99.0), rounds.Typed(things.probes["B2"], "mg_l", float("nan"))]
     with pytest.raises(InputErrors) as caught:
-        rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, rows=wrong, temperature_c=9.5)
+        rounds.type_readings(
+            desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows=wrong, temperature_c=9.5)
+        )
     assert {str(f).split(":")[0] for f in caught.value.faults} == {"pH probe B1", "Oxygen probe B2"}
-    rounds.type_readings(desk, things.ansa, h.key(), still=True, **typed)
+    rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows, 9.5, still=True))
     rounds.take_all(desk, things.ansa, h.key(), visit_id=visit)
     with desk.read() as session:
         kept = {r.quantity: r for r in rounds.of_visit(session, rounds.visit_of(session, visit).id)}
@@ -89,7 +90,9 @@ def test_each_planted_error_is_questioned_before_it_is_kept(desk, clock, things,
     ).id
     rows = [rounds.Typed(things.probes[p], unit, value) for p, (unit, value) in shown.items()]
     at = {"pool": 29.0}.get(site, 8.0)
-    rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, rows=rows, temperature_c=at, still=True)
+    rounds.type_readings(
+        desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows=rows, temperature_c=at, still=True)
+    )
     with pytest.raises(Refused, match=words):
         rounds.take_all(desk, things.ansa, h.key(), visit_id=visit)
     with desk.read() as session:
@@ -114,14 +117,24 @@ def test_depths_second_instruments_and_a_second_method(desk, clock, things):
         rounds.take_all(desk, things.ansa, h.key(), visit_id=visit)
     row = [rounds.Typed(things.probes["B1"], "ph", 8.05)]
     rounds.type_readings(
-        desk, things.ansa, h.key(), visit_id=visit, rows=row, temperature_c=9.0, depth_m=2.0, still=True
+        desk,
+        things.ansa,
+        h.key(),
+        visit_id=visit,
+        typed=rounds.TypedSheet(rows=row, temperature_c=9.0, depth_m=2.0, still=True),
     )
     rounds.take_all(desk, things.ansa, h.key(), visit_id=visit)
     made = rounds.by_hand(
-        desk, things.ansa, h.key(), visit_id=visit, quantity="total_chlorine", value=0.4, method="tablet and colour"
+        desk,
+        things.ansa,
+        h.key(),
+        visit_id=visit,
+        result=rounds.HandResult(quantity="total_chlorine", value=0.4, method="tablet and colour"),
     )
     with pytest.raises(InputError, match="uantity"):
-        rounds.by_hand(desk, things.ansa, h.key(), visit_id=visit, quantity="ph", value=7, method="strip")
+        rounds.by_hand(
+            desk, things.ansa, h.key(), visit_id=visit, result=rounds.HandResult(quantity="ph", value=7, method="strip")
+        )
     with desk.read() as session:
         kept = rounds.of_visit(session, rounds.visit_of(session, visit).id)
         ph = [(r.depth_m, r.role) for r in kept if r.quantity == "ph"]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.sentence import Amount, say
-from brumel.core.working import Ladder, Working
+from brumel.core.working import Ladder, StepResult, Working
 
 
 @dataclass(frozen=True)
@@ -75,25 +75,27 @@ def compare(first: Measured, second: Measured) -> Agreement:
         "d",
         "difference",
         "d = a − b",
-        difference,
-        first.unit,
+        StepResult(difference, first.unit),
         "",
         ("a", "first", first.value, first.unit),
         ("b", "second", second.value, second.unit),
     )
     if relative is not None:
         ladder.step(
-            "RPD", "relative percent difference", "100·d / mean", relative, "%", "common practice, no source", digits=2
+            "RPD",
+            "relative percent difference",
+            "100·d / mean",
+            StepResult(relative, "%", digits=2),
+            "common practice, no source",
         )
     ladder.step(
         "U",
         "joint expanded uncertainty",
         "√(Ua² + Ub²)",
-        joint,
-        first.unit,
+        StepResult(joint, first.unit),
         "GUM",
         ("Ua", "of the first", first.expanded_uncertainty, first.unit),
         ("Ub", "of the second", second.expanded_uncertainty, second.unit),
     )
-    ladder.step("En", "normalised error", "En = d / U", en, "", "ISO13528", digits=2)
+    ladder.step("En", "normalised error", "En = d / U", StepResult(en, "", digits=2), "ISO13528")
     return Agreement(difference, relative, en, agree, sentence, ladder.done())

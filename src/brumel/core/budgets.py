@@ -7,10 +7,38 @@ resolution. Errors common to standard and sample (one thermometer) enter once an
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from brumel.core import conductivity, ions, oxygen
 from brumel.core.uncertainty import Budget, propagate, rectangular
+
+
+@dataclass(frozen=True)
+class CellUncertainties:
+    """Standard uncertainties of a conductivity reading, and the step of its display.
+
+    standard_percent, noise_percent : of each standard and of each settled reading [%]
+    temperature_c : of the thermometer, in the cups and in the sample alike [°C]
+    coefficient_percent : of the compensation's coefficient [%/°C]
+    resolution_us_cm : of the display [µS/cm]
+    """
+
+    standard_percent: float = 0.5
+    noise_percent: float = 0.15
+    temperature_c: float = 0.1
+    coefficient_percent: float = 0.1
+    resolution_us_cm: float = 1.0
+
+
+@dataclass(frozen=True)
+class OxygenUncertainties:
+    """Standard uncertainties of an oxygen reading, and the step of its display [%, °C, hPa, practical salinity, mg/L]."""
+
+    noise_percent: float = 0.15
+    temperature_c: float = 0.1
+    pressure_hpa: float = 1.0
+    salinity: float = 0.1
+    resolution_mg_l: float = 0.01
 
 
 def conductivity_budget(
@@ -20,19 +48,9 @@ def conductivity_budget(
     *,
     kind: conductivity.Kind = "linear",
     coefficient_percent: float = 2.0,
-    standard_u_percent: float = 0.5,
-    noise_u_percent: float = 0.15,
-    temperature_u_c: float = 0.1,
-    coefficient_u_percent: float = 0.1,
-    resolution_us_cm: float = 1.0,
+    u: CellUncertainties = CellUncertainties(),
 ) -> Budget:
-    """Specific conductance at 25 °C [µS, °C] -> [µS/cm].
-
-    standard_u_percent, noise_u_percent : standard uncertainty of each standard and of each settled reading [%]
-    temperature_u_c : of the thermometer, in the cups and in the sample alike [°C]
-    coefficient_u_percent : of the compensation's coefficient [%/°C]
-    resolution_us_cm : of the display [µS/cm]
-    """
+    """Specific conductance at 25 °C [µS, °C] -> [µS/cm]; `u` is what is not known of each input."""
 
     def again(x: Mapping[str, float]) -> float:
         shift = x["thermometer"]
@@ -53,14 +71,14 @@ def conductivity_budget(
         return float(at_25) + x["rounding of the display"]
 
     inputs = {
-        "thermometer": (0.0, temperature_u_c),
-        "noise in the sample": (0.0, noise_u_percent),
-        "coefficient": (coefficient_percent, coefficient_u_percent if kind == "linear" else 0.0),
-        "rounding of the display": (0.0, rectangular(resolution_us_cm / 2)),
+        "thermometer": (0.0, u.temperature_c),
+        "noise in the sample": (0.0, u.noise_percent),
+        "coefficient": (coefficient_percent, u.coefficient_percent if kind == "linear" else 0.0),
+        "rounding of the display": (0.0, rectangular(u.resolution_us_cm / 2)),
     }
     for i in range(len(cell.points)):
-        inputs[f"standard {i + 1}"] = (0.0, standard_u_percent)
-        inputs[f"noise in standard {i + 1}"] = (0.0, noise_u_percent)
+        inputs[f"standard {i + 1}"] = (0.0, u.standard_percent)
+        inputs[f"noise in standard {i + 1}"] = (0.0, u.noise_percent)
     return propagate(again, inputs)
 
 
@@ -71,11 +89,7 @@ def oxygen_budget(
     pressure_hpa: float = 1013.25,
     *,
     calibrated_c: float | None = None,
-    noise_u_percent: float = 0.15,
-    temperature_u_c: float = 0.1,
-    pressure_u_hpa: float = 1.0,
-    salinity_u: float = 0.1,
-    resolution_mg_l: float = 0.01,
+    u: OxygenUncertainties = OxygenUncertainties(),
 ) -> Budget:
     """Oxygen read with a probe set in saturated air at `calibrated_c` [mg/L, °C, hPa] -> [mg/L].
 
@@ -97,12 +111,12 @@ def oxygen_budget(
     return propagate(
         again,
         {
-            "thermometer": (0.0, temperature_u_c),
-            "pressure": (0.0, pressure_u_hpa),
-            "salinity": (0.0, salinity_u),
-            "noise in the sample": (0.0, noise_u_percent),
-            "noise in air": (0.0, noise_u_percent),
-            "rounding of the display": (0.0, rectangular(resolution_mg_l / 2)),
+            "thermometer": (0.0, u.temperature_c),
+            "pressure": (0.0, u.pressure_hpa),
+            "salinity": (0.0, u.salinity),
+            "noise in the sample": (0.0, u.noise_percent),
+            "noise in air": (0.0, u.noise_percent),
+            "rounding of the display": (0.0, rectangular(u.resolution_mg_l / 2)),
         },
     )
 
@@ -117,7 +131,6 @@ def ion_budget(
     temperature_u_c: float = 0.1,
 ) -> Budget:
     """Concentration from an ion-selective electrode, the fit made again with each point moved [mV, °C] -> [mg/L]."""
-    ion: ions.Ion = "ammonium" if calibration.ion == "ammonium" else "nitrate"
 
     def again(x: Mapping[str, float]) -> float:
         points = [
@@ -128,7 +141,7 @@ def ion_budget(
             )
             for i, p in enumerate(calibration.points)
         ]
-        moved = ions.fit(points, ion=ion)
+        moved = ions.fit(points, ion=calibration.ion)
         return float(moved.concentration_mg_l(millivolts + x["signal in the sample"], temperature_c + x["thermometer"]))
 
     inputs = {"thermometer": (0.0, temperature_u_c), "signal in the sample": (0.0, noise_u_mv)}

@@ -10,7 +10,7 @@ from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.defined import ZERO_CELSIUS_K
 from brumel.core.errors import InputError
 from brumel.core.sentence import Amount, say
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 CHLORINE_RANGE = (0.0, 200.0)
 T_RANGE = (0.0, 50.0)
@@ -104,34 +104,42 @@ def saturation_index(
     ph_s = pk2 - pks + p_ca + p_alk + 5 * pfm
     ladder = Ladder("Saturation index of calcium carbonate")
     ladder.step(
-        "I", "ionic strength", "I = TDS / 40 000", strength, "mol/L", "SM2330", ("TDS", "TDS", tds, "mg/L"), digits=4
+        "I",
+        "ionic strength",
+        "I = TDS / 40 000",
+        StepResult(strength, "mol/L", digits=4),
+        "SM2330",
+        ("TDS", "TDS", tds, "mg/L"),
     )
     ladder.step(
         "pfm",
         "activity of one charge",
         "A·(√I/(1+√I) − 0.3·I)",
-        pfm,
-        "",
+        StepResult(pfm, "", digits=4),
         "SM2330",
         ("A", "Debye-Hückel A", a, ""),
-        digits=4,
     )
     ladder.step(
-        "pK2", "second dissociation of carbonic acid", "from T", pk2, "", "SM2330", ("T", "temperature", t, "°C")
+        "pK2",
+        "second dissociation of carbonic acid",
+        "from T",
+        StepResult(pk2),
+        "SM2330",
+        ("T", "temperature", t, "°C"),
     )
-    ladder.step("pKs", "solubility of calcite", "from T", pks, "", "SM2330")
+    ladder.step("pKs", "solubility of calcite", "from T", StepResult(pks), "SM2330")
     ladder.step(
         "pHs",
         "pH at which it would be saturated",
         "pHs = pK2 − pKs + p[Ca] + p[alk] + 5·pfm",
-        ph_s,
-        "",
+        StepResult(ph_s, "", digits=2),
         "SM2330",
         ("p[Ca]", "calcium", p_ca, ""),
         ("p[alk]", "alkalinity", p_alk, ""),
-        digits=2,
     )
-    ladder.step("SI", "saturation index", "SI = pH − pHs", ph - ph_s, "", "SM2330", ("pH", "pH", ph, ""), digits=2)
+    ladder.step(
+        "SI", "saturation index", "SI = pH − pHs", StepResult(ph - ph_s, "", digits=2), "SM2330", ("pH", "pH", ph, "")
+    )
     return Worked(ph - ph_s, "", ladder.done())
 
 
@@ -140,21 +148,23 @@ def explain(total_mg_l: float, free_mg_l: float, ph: float, temperature_c: float
     combined = combined_mg_l(total_mg_l, free_mg_l)
     share = float(hypochlorous_fraction(ph, temperature_c))
     ladder = Ladder("What the chlorine is")
-    ladder.step("total", "total chlorine", "as read", total_mg_l, "mg/L", "reading", digits=2)
-    ladder.step("free", "free chlorine", "as read", free_mg_l, "mg/L", "reading", digits=2)
-    ladder.step("combined", "combined chlorine", "total − free", combined, "mg/L", "SM4500", digits=2)
+    ladder.step("total", "total chlorine", "as read", StepResult(total_mg_l, "mg/L", digits=2), "reading")
+    ladder.step("free", "free chlorine", "as read", StepResult(free_mg_l, "mg/L", digits=2), "reading")
+    ladder.step("combined", "combined chlorine", "total − free", StepResult(combined, "mg/L", digits=2), "SM4500")
     ladder.step(
         "f",
         "hypochlorous share",
         "f = 1 / (1 + 10^(pH − pKa))",
-        share * 100,
-        "%",
+        StepResult(share * 100, "%", digits=1),
         "Morris1966",
         ("pKa", "of hypochlorous acid", float(hypochlorous_pka(temperature_c)), ""),
         ("pH", "pH", ph, ""),
-        digits=1,
     )
     ladder.step(
-        "HOCl", "free chlorine as hypochlorous acid", "f · free", share * free_mg_l, "mg/L", "Morris1966", digits=2
+        "HOCl",
+        "free chlorine as hypochlorous acid",
+        "f · free",
+        StepResult(share * free_mg_l, "mg/L", digits=2),
+        "Morris1966",
     )
     return Worked(combined, "mg/L", ladder.done())

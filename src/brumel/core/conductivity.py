@@ -17,7 +17,7 @@ from brumel.core.constants.measured import KCL_AT_25, KCL_STANDARDS, NATURAL_WAT
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName, WrongShape
 from brumel.core.lookup import at_temperature
 from brumel.core.sentence import Amount, Span, say
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 Kind = Literal["none", "linear", "natural", "sea"]
 KINDS = ("none", "linear", "natural", "sea")
@@ -378,18 +378,20 @@ def explain(
     source = {"none": "reading", "linear": "common practice, no source", "natural": "EN27888", "sea": "PSS78"}[kind]
     ladder = Ladder("Specific conductance")
     ladder.step(
-        "κT", "conductivity at the sample's temperature", "as read", conductivity_us_cm, "µS/cm", "reading", digits=1
+        "κT",
+        "conductivity at the sample's temperature",
+        "as read",
+        StepResult(conductivity_us_cm, "µS/cm", digits=1),
+        "reading",
     )
     ladder.step(
         "κref",
         f"conductivity {label}",
         formula,
-        value,
-        "µS/cm",
+        StepResult(value, "µS/cm", digits=1),
         source,
         ("T", "temperature", temperature_c, "°C"),
         ("a", "coefficient", coefficient_percent if kind == "linear" else 0.0, "%/°C"),
-        digits=1,
     )
     if tds_factor is not None:
         solids = float(tds_mg_l(value, tds_factor))
@@ -397,11 +399,9 @@ def explain(
             "TDS",
             say("TDS on the {tds_factor} scale", tds_factor=Amount(tds_factor)),
             "TDS = f · κref",
-            solids,
-            "mg/L",
+            StepResult(solids, "mg/L", digits=1),
             "common practice, no source",
             ("f", "factor", tds_factor, ""),
-            digits=1,
         )
         return Worked(solids, "mg/L", ladder.done())
     return Worked(value, "µS/cm", ladder.done())

@@ -10,7 +10,7 @@ import numpy as np
 
 from brumel.core.checking import Door, Floats, plain
 from brumel.core.errors import InputError
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 GRADES = ("excellent", "good", "fair", "poor")
 
@@ -129,14 +129,13 @@ def effect(criteria: DriftCriteria, value: float, at_s: float, closing: Standard
         "e",
         "error at the closing check",
         "e = read − expected",
-        closing.error,
-        unit,
+        StepResult(closing.error, unit),
         "USGS-TM1D3",
         ("read", "read in the standard", closing.value, unit),
         ("exp", "standard", closing.expected, unit),
     )
     if holds(closing, criteria):
-        ladder.step("v", "value stands", "the probe held", value, unit, "USGS-TM1D3")
+        ladder.step("v", "value stands", "the probe held", StepResult(value, unit), "USGS-TM1D3")
         return DriftEffect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
     after = float(correct_one_point(value, at_s, closing, opened_s))
     share = (at_s - opened_s) / (closing.at_s - opened_s)
@@ -144,8 +143,7 @@ def effect(criteria: DriftCriteria, value: float, at_s: float, closing: Standard
         "v",
         "corrected, linear in time",
         "v' = v − e·(t − t0)/(t1 − t0)",
-        after,
-        unit,
+        StepResult(after, unit),
         "USGS-TM1D3",
         ("v", "as read", value, unit),
         ("share", "share of the time", share, ""),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 
@@ -16,12 +15,10 @@ from brumel.core.errors import CannotFit, WrongShape
 from brumel.core.ph.electrode import nernst_slope_mv
 from brumel.core.sentence import Amount, Span, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
-Ion = Literal["nitrate", "ammonium"]
 SIGN = {"nitrate": -1.0, "ammonium": 1.0}  # nitrate falls with concentration, ammonium rises
-#: The quantities read by an ion-selective tip, and what of the same meter a tip rests on.
-IONS = tuple(SIGN)
+#: What of the same meter a tip rests on.
 RESTS_ON = ("ph", "redox", "conductivity")
 T_RANGE = (0.0, 50.0)
 MV_RANGE = (-1000.0, 1000.0)
@@ -68,7 +65,7 @@ class IonCalibration:
         return plain(np.asarray(10.0 ** np.clip(power, -9, 9)))
 
 
-def fit(points: Sequence[IonPoint] | Sequence[tuple[float, float, float]], *, ion: Ion = "nitrate") -> IonCalibration:
+def fit(points: Sequence[IonPoint] | Sequence[tuple[float, float, float]], *, ion: str = "nitrate") -> IonCalibration:
     """Fit 2, 3 or 4 standards.
 
     Parameters
@@ -167,14 +164,22 @@ def pair(high: IonPoint, low: IonPoint) -> Pair:
     return Pair(gap, gap / decades * float(nernst_slope_mv(25.0)) / float(nernst_slope_mv(t)), decades)
 
 
-def verdict(
-    high: IonPoint, low: IonPoint, ion: Ion, *, gap_low_mv: float, gap_high_mv: float, apart_c: float, source: str
-) -> Verdict:
-    """Pair rules: temperatures apart, gap at 25 °C and 10:1, the sign of the ion; limits from the method [mV, °C]."""
+@dataclass(frozen=True)
+class PairLimits:
+    """What a pair is held to: its gap at 25 °C and a ratio of 10:1, and its temperatures apart [mV, °C]."""
+
+    gap_low_mv: float
+    gap_high_mv: float
+    apart_c: float
+    source: str
+
+
+def verdict(high: IonPoint, low: IonPoint, ion: str, limits: PairLimits) -> Verdict:
+    """Pair rules: temperatures apart, gap at 25 °C and 10:1, the sign of the ion [mV, °C]."""
     judged = pair(high, low)
     spread = round(abs(high.temperature_c - low.temperature_c), 9)
-    inside = gap_low_mv <= judged.normalised_mv <= gap_high_mv
-    shrunk = judged.normalised_mv < gap_low_mv
+    inside = limits.gap_low_mv <= judged.normalised_mv <= limits.gap_high_mv
+    shrunk = judged.normalised_mv < limits.gap_low_mv
     rises = (high.millivolts - low.millivolts) * (high.concentration_mg_l - low.concentration_mg_l) > 0
     right = rises == (SIGN[ion] > 0)
     return Verdict(
@@ -184,9 +189,9 @@ def verdict(
                 "temperatures of the pair apart",
                 spread,
                 "°C",
-                say("up to {apart}", apart=Amount(apart_c, "°C", difference=True)),
-                Outcome.FIT if spread <= apart_c else Outcome.NOT,
-                source,
+                say("up to {apart}", apart=Amount(limits.apart_c, "°C", difference=True)),
+                Outcome.FIT if spread <= limits.apart_c else Outcome.NOT,
+                limits.source,
                 "",
                 2,
             ),
@@ -195,9 +200,9 @@ def verdict(
                 "gap of the pair, at 25 °C and 10:1",
                 judged.normalised_mv,
                 "mV",
-                say("{span}", span=Span(gap_low_mv, gap_high_mv, "mV")),
+                say("{span}", span=Span(limits.gap_low_mv, limits.gap_high_mv, "mV")),
                 Outcome.FIT if inside else Outcome.NOT if shrunk else Outcome.CARE,
-                source,
+                limits.source,
                 "the tip has aged: replace it" if shrunk else "",
                 1,
             ),
@@ -236,7 +241,7 @@ def activity_coefficient(ionic_strength_mol_l: Floats, charge: int = 1) -> Float
     return plain(np.asarray(10.0 ** (-DAVIES_A * charge**2 * (root / (1 + root) - 0.3 * i))))
 
 
-def interference(conductivity_25_us_cm: float, ion: Ion) -> str:
+def interference(conductivity_25_us_cm: float, ion: str) -> str:
     """A sentence where other ions would speak, empty otherwise [µS/cm at 25 °C]. Common practice, no source."""
     door = Door()
     door.number("conductivity_25_us_cm", conductivity_25_us_cm, 0, 300_000)
@@ -316,21 +321,24 @@ def explain_ammonia(total_mg_l_as_n: float, ph: float, temperature_c: float, sal
     source = "Clegg1995" if salinity > 0 else "Emerson1975"
     formula = "pKa(T, S), eq. 18" if salinity > 0 else "pKa = 0.09018 + 2729.92 / T"
     ladder = Ladder("Un-ionised ammonia")
-    ladder.step("TAN", "total ammonia nitrogen", "as given", total_mg_l_as_n, "mg/L as N", "reading")
+    ladder.step("TAN", "total ammonia nitrogen", "as given", StepResult(total_mg_l_as_n, "mg/L as N"), "reading")
     ladder.step(
         "pKa",
         "of ammonium here",
         formula,
-        pka,
-        "",
+        StepResult(pka, "", digits=4),
         source,
         ("T", "temperature", temperature_c, "°C"),
         ("S", "salinity", salinity, ""),
-        digits=4,
     )
     ladder.step(
-        "f", "un-ionised share", "f = 1 / (1 + 10^(pKa − pH))", share * 100, "%", source, ("pH", "pH", ph, ""), digits=2
+        "f",
+        "un-ionised share",
+        "f = 1 / (1 + 10^(pKa − pH))",
+        StepResult(share * 100, "%", digits=2),
+        source,
+        ("pH", "pH", ph, ""),
     )
     value = share * total_mg_l_as_n
-    ladder.step("NH3", "un-ionised ammonia", "NH3 = f · TAN", value, "mg/L as N", source, digits=4)
+    ladder.step("NH3", "un-ionised ammonia", "NH3 = f · TAN", StepResult(value, "mg/L as N", digits=4), source)
     return Worked(value, "mg/L as N", ladder.done())

@@ -10,7 +10,7 @@ from brumel.core.checking import Door, Floats, plain
 from brumel.core.drift import DriftCriteria, grade
 from brumel.core.errors import InputError
 from brumel.core.quantities import sentence_label
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 
 @dataclass(frozen=True)
@@ -83,8 +83,7 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         "Ef",
         "fouling",
         "Ef = (before − after) + (beside after − beside before)",
-        fouling,
-        unit,
+        StepResult(fouling, unit),
         "USGS-TM1D3",
         ("before", "before cleaning", service.before, unit),
         ("after", "after cleaning", service.after, unit),
@@ -94,8 +93,7 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         "Ed",
         "drift",
         "Ed = read − standard",
-        drift,
-        unit,
+        StepResult(drift, unit),
         "USGS-TM1D3",
         ("read", "cleaned, in the standard", service.standard_read, unit),
         ("std", "the standard's value", service.standard_value, unit),
@@ -106,10 +104,12 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         fouling, drift = 100 * fouling / service.after, 100 * drift / service.standard_value
         opening = 100 * opening / service.opening_value if service.opening_value else 0.0
         allowed = max(criteria.holds_percent, 100 * criteria.holds / level if level else 0.0)
-        ladder.step("Ef%", "fouling, of the value", "100·Ef / after", fouling, unit, "USGS-TM1D3")
-        ladder.step("Ed%", "drift, of the standard", "100·Ed / standard", drift, unit, "USGS-TM1D3")
+        ladder.step("Ef%", "fouling, of the value", "100·Ef / after", StepResult(fouling, unit), "USGS-TM1D3")
+        ladder.step("Ed%", "drift, of the standard", "100·Ed / standard", StepResult(drift, unit), "USGS-TM1D3")
     size = abs(fouling) + abs(drift)
-    ladder.step("|E|", "both together", "|Ef| + |Ed|", size, unit, "USGS-TM1D3", ("limit", "limit", allowed, unit))
+    ladder.step(
+        "|E|", "both together", "|Ef| + |Ed|", StepResult(size, unit), "USGS-TM1D3", ("limit", "limit", allowed, unit)
+    )
     holds = size <= allowed + 1e-9
     return Ends(opening, fouling, drift, criteria.relative, holds, Worked(size, unit, ladder.done()))
 

@@ -16,7 +16,7 @@ from brumel.core.checking import Door, Floats, plain, shape_of
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA, ZERO_CELSIUS_K
 from brumel.core.errors import OutOfRange
 from brumel.core.sentence import Amount, say
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 T_RANGE = (0.0, 40.0)
 S_RANGE = (0.0, 42.0)
@@ -212,8 +212,7 @@ def target(
         "C0",
         "saturation in fresh water at 1013.25 hPa",
         "ln C0 = −139.34411 + 1.575701·10⁵/T − 6.642308·10⁷/T² + 1.2438·10¹⁰/T³ − 8.621949·10¹¹/T⁴",
-        fresh,
-        "mg/L",
+        StepResult(fresh, "mg/L"),
         "BK84",
         ("T", "temperature", temperature_c, "°C"),
     )
@@ -221,26 +220,27 @@ def target(
         "Fs",
         "share left by salt",
         "ln Fs = −S·(0.017674 − 10.754/T + 2140.7/T²)",
-        salted / fresh,
-        "",
+        StepResult(salted / fresh, "", digits=4),
         "BK84",
         ("S", "salinity", salinity, ""),
-        digits=4,
     )
     ladder.step(
         "Fp",
         "share of the pressure",
         "Fp = (P − u)(1 − θP) / ((1 − u)(1 − θ))",
-        factor,
-        "",
+        StepResult(factor, "", digits=4),
         "BK84",
         ("P", "station pressure", pressure_hpa, "hPa"),
-        digits=4,
     )
-    ladder.step("C", "oxygen at saturation here", "C = C0 · Fs · Fp", full, "mg/L", "BK84", digits=2)
+    ladder.step("C", "oxygen at saturation here", "C = C0 · Fs · Fp", StepResult(full, "mg/L", digits=2), "BK84")
     if share != 1:
         ladder.step(
-            "C·x", "target", "share of saturation", share * full, "mg/L", "", ("x", "share", share, ""), digits=2
+            "C·x",
+            "target",
+            "share of saturation",
+            StepResult(share * full, "mg/L", digits=2),
+            "",
+            ("x", "share", share, ""),
         )
     return Target(
         round(share * full, 2),

@@ -9,7 +9,7 @@ from brumel.core.constants.measured import HALF_CELL_C, HALF_CELL_MV, HALF_CELL_
 from brumel.core.ph.electrode import nernst_slope_mv
 from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 MV_RANGE = (-1500.0, 1500.0)
 ZOBELL_RANGE = (0.0, 50.0)
@@ -100,16 +100,26 @@ def explain(orp_mv: float, electrode: str, temperature_c: float) -> Worked:
     half = float(reference_electrode_mv(electrode, temperature_c))
     value = float(eh_mv(orp_mv, electrode, temperature_c))
     ladder = Ladder("Eh against the standard hydrogen electrode")
-    ladder.step("ORP", f"as read, against {HALF_CELL_NAMES[electrode]}", "as read", orp_mv, "mV", "reading", digits=0)
+    ladder.step(
+        "ORP",
+        f"as read, against {HALF_CELL_NAMES[electrode]}",
+        "as read",
+        StepResult(orp_mv, "mV", digits=0),
+        "reading",
+    )
     ladder.step(
         "Eref",
         f"half-cell {HALF_CELL_NAMES[electrode]}",
         "table, linear in T",
-        half,
-        "mV",
+        StepResult(half, "mV", digits=0),
         "USGS-A6.5",
         ("T", "temperature", temperature_c, "°C"),
-        digits=0,
     )
-    ladder.step("Eh", "against the standard hydrogen electrode", "Eh = ORP + Eref", value, "mV", "USGS-A6.5", digits=0)
+    ladder.step(
+        "Eh",
+        "against the standard hydrogen electrode",
+        "Eh = ORP + Eref",
+        StepResult(value, "mV", digits=0),
+        "USGS-A6.5",
+    )
     return Worked(value, "mV", ladder.done())

@@ -12,7 +12,7 @@ from brumel.core.checking import Door, Floats, plain
 from brumel.core.constants.chosen import SALINITY_HIGH
 from brumel.core.constants.measured import NACL_CONDUCTANCE, NACL_G_MOL, NACL_MOLAR
 from brumel.core.errors import OutOfRange
-from brumel.core.working import Ladder, Worked
+from brumel.core.working import Ladder, StepResult, Worked
 
 T_RANGE = (-2.0, 35.0)
 C_RANGE = (0.0, 120_000.0)
@@ -94,27 +94,27 @@ def explain(conductivity_us_cm: float, temperature_c: float) -> Worked:
     at_35 = float(gsw.C_from_SP(35.0, temperature_c, 0.0)) * 1000
     ladder = Ladder("Practical salinity")
     ladder.step(
-        "κ", "conductivity at the sample's temperature", "as read", conductivity_us_cm, "µS/cm", "reading", digits=0
+        "κ",
+        "conductivity at the sample's temperature",
+        "as read",
+        StepResult(conductivity_us_cm, "µS/cm", digits=0),
+        "reading",
     )
     ladder.step(
         "Rt",
         "ratio to sea water of salinity 35 at that temperature",
         "Rt = κ / κ(35, T)",
-        conductivity_us_cm / at_35,
-        "",
+        StepResult(conductivity_us_cm / at_35, "", digits=5),
         "PSS78",
         ("κ35", "sea water of 35 there", at_35, "µS/cm"),
         ("T", "temperature", temperature_c, "°C"),
-        digits=5,
     )
     key = "PSS78" if value >= 2 else "Hill1986"
     ladder.step(
         "S",
         "practical salinity",
         "S = Σ aᵢ·Rt^(i/2) + ΔS(T)" + (" + low-salinity term" if value < 2 else ""),
-        value,
-        "",
+        StepResult(value, "", digits=3),
         key,
-        digits=3,
     )
     return Worked(value, "", ladder.done())

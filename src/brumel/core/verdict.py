@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
 from typing import Any
 
@@ -73,23 +73,19 @@ class Tolerance:
     value: float
     unit: str = ""
     source: str = "common practice, no source"
+    beyond: Outcome = Outcome.NOT
+    care: float = 1.0
+    signed: bool = True
 
-    def row(
-        self,
-        key: str,
-        criterion: str,
-        value: float,
-        *,
-        beyond: Outcome = Outcome.NOT,
-        care: float = 1.0,
-        digits: int = 2,
-        note: str = "",
-        signed: bool = True,
-    ) -> CriterionRow:
+    def held(self, *, beyond: Outcome = Outcome.NOT, care: float = 1.0, signed: bool = True) -> Tolerance:
+        """The same, held less or more strictly: with care up to `care` times it, then `beyond`; `signed` if both ways."""
+        return replace(self, beyond=beyond, care=care, signed=signed)
+
+    def row(self, key: str, criterion: str, value: float, *, digits: int = 2, note: str = "") -> CriterionRow:
         """Fit within the tolerance, with care up to `care` times it, else `beyond`."""
         size = round(abs(value), 9)
-        outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= care * self.value else beyond
-        limit = say("within ±{value}" if signed else "up to {value}", value=Amount(self.value, self.unit))
+        outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= self.care * self.value else self.beyond
+        limit = say("within ±{value}" if self.signed else "up to {value}", value=Amount(self.value, self.unit))
         return CriterionRow(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
 
 

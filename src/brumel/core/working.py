@@ -50,6 +50,15 @@ class Working:
         return cls(data["title"], tuple(steps))
 
 
+@dataclass(frozen=True)
+class StepResult:
+    """What a step comes to, with the digits it is shown to."""
+
+    value: float
+    unit: str = ""
+    digits: int = 3
+
+
 class Ladder:
     """Builds a working line by line; the last line that was added is the result."""
 
@@ -61,15 +70,13 @@ class Ladder:
         symbol: str,
         name: str,
         formula: str,
-        result: float,
-        unit: str = "",
+        result: StepResult,
         source: str = "",
         *inputs: tuple[str, str, float, str],
-        digits: int = 3,
     ) -> Ladder:
         """Add a line; inputs are (symbol, name, value, unit). Returns self, so that lines can be chained."""
         given = tuple(Input(*each) for each in inputs)
-        self.steps.append(Step(symbol, name, formula, given, float(result), unit, source, digits))
+        self.steps.append(Step(symbol, name, formula, given, float(result.value), result.unit, source, result.digits))
         return self
 
     def done(self) -> Working:

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import functools
-from typing import Literal
+from typing import Annotated, Literal
 
 import yaml
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import MEASURED, family_of
 from brumel.methods.loader import DATA
 from brumel.methods.strict import Strict
 
-CareQuantity = Literal["ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"]
+
+def _family(quantity: str) -> str:
+    if quantity not in {row.family for row in MEASURED.values()}:
+        raise ValueError("must be a quantity, or ions for both tips")
+    return quantity
 
 
-def _kin(quantity: str) -> str:
-    """Nitrate and ammonium tips are cared for alike."""
-    return "ions" if quantity in IONS else quantity
+#: A quantity, or the family of several that are cared for alike.
+CareQuantity = Annotated[str, AfterValidator(_family)]
 
 
 class Care(Strict):
@@ -46,10 +49,10 @@ class CareBook(Strict):
     cautions: tuple[Caution, ...]
 
     def advice(self, quantity: str) -> tuple[Care, ...]:
-        return tuple(c for c in self.care if c.quantity == _kin(quantity))
+        return tuple(c for c in self.care if c.quantity == family_of(quantity))
 
     def cautions_at(self, *steps: str, quantity: str) -> tuple[str, ...]:
-        return tuple(c.words for c in self.cautions if c.step in steps and _kin(quantity) in c.quantities)
+        return tuple(c.words for c in self.cautions if c.step in steps and family_of(quantity) in c.quantities)
 
 
 @functools.cache

@@ -8,7 +8,7 @@ import functools
 import yaml
 from pydantic import Field, TypeAdapter
 
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.methods.loader import DATA
 from brumel.methods.strict import Strict
 

@@ -12,13 +12,13 @@ from pydantic import BaseModel, ConfigDict, TypeAdapter, ValidationError
 
 from brumel.core.diagnosis import Evidence, Fault
 from brumel.core.errors import InputError, InputErrors
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS, MEASURED, family_of
 from brumel.methods.model import Method
 
 DATA = Path(__file__).parent / "data"
 BIGGEST_FILE = 200_000
-#: The order of a whole meter's calibration session: everything rests on temperature, ions on all the others.
-ORDER = ("temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine")
+#: The order of a whole meter's calibration session.
+ORDER = tuple(MEASURED)
 
 
 class MethodFault(InputError):
@@ -82,8 +82,8 @@ def _common(path: Path) -> dict[str, Any]:
 def _settling(data: dict[str, Any]) -> dict[str, Any]:
     """The quantity's usual settling criteria, for a method that states none of its own."""
     usual = _usual_settling()
-    quantity = {"nitrate": "ions", "ammonium": "ions"}.get(str(data.get("quantity")), data.get("quantity"))
-    return {"settling": usual[quantity]} if quantity in usual else {}
+    family = family_of(str(data.get("quantity")))
+    return {"settling": usual[family]} if family in usual else {}
 
 
 def _fault(name: str, error: dict[str, Any]) -> MethodFault:

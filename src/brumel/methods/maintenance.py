@@ -7,6 +7,7 @@ import functools
 import yaml
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+from brumel.core.quantity_table import MEASURED
 from brumel.methods.loader import DATA
 
 
@@ -33,7 +34,7 @@ def load_maintenance() -> dict[str, dict[str, MaintenanceSpec]]:
     """The kinds by quantity and key; nitrate and ammonium tips are cared for alike."""
     data = yaml.safe_load((DATA / "maintenance.yaml").read_text("utf-8"))
     maintenance = TypeAdapter(dict[str, dict[str, MaintenanceSpec]]).validate_python(data)
-    return maintenance | {"nitrate": maintenance["ions"], "ammonium": maintenance["ions"]}
+    return {key: maintenance[row.family] for key, row in MEASURED.items() if row.family in maintenance}
 
 
 def kinds_of(quantity: str, kind: str) -> dict[str, MaintenanceSpec]:

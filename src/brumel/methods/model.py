@@ -2,42 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import AliasChoices, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_validator
 
+from brumel.core.quantity_table import MEASURED
 from brumel.core.settling import SettlingCriteria
 from brumel.core.verdict import Band, Limits, Tolerance
 from brumel.methods.strict import Strict
 
-QuantityKey = Literal["temperature", "ph", "conductivity", "redox", "oxygen", "nitrate", "ammonium", "chlorine"]
+
+def _known(quantity: str) -> str:
+    if quantity not in MEASURED:
+        raise ValueError(f"must be one of {', '.join(MEASURED)}")
+    return quantity
+
+
+QuantityKey = Annotated[str, AfterValidator(_known)]
 Vessel = Literal["solution", "air", "saturated_air", "saturated_water", "reference"]
 Role = Literal["zero", "adjust", "check", "found", "left"]
 
-#: The limits a method of each quantity must state; bands have two widths.
-LIMITS: dict[str, tuple[frozenset[str], frozenset[str]]] = {
-    "ph": (frozenset({"slope", "offset"}), frozenset({"linearity", "cup_spread"})),
-    "conductivity": (
-        frozenset({"cell_constant"}),
-        frozenset({"standards_gap", "air_zero", "as_found", "as_found_least", "cup_spread"}),
-    ),
-    "oxygen": (frozenset({"gain"}), frozenset({"zero", "air_water", "as_found"})),
-    "redox": (frozenset({"offset"}), frozenset({"tolerance", "cup_spread"})),
-    "nitrate": (frozenset({"gap"}), frozenset({"pair_apart", "as_found"})),
-    "ammonium": (frozenset({"gap"}), frozenset({"pair_apart", "as_found"})),
-    "temperature": (frozenset(), frozenset({"tolerance"})),
-    "chlorine": (frozenset(), frozenset({"tolerance", "en"})),
-}
-FITS: dict[str, tuple[str, ...]] = {
-    "ph": ("segments", "line", "offset"),
-    "conductivity": ("cell", "check"),
-    "oxygen": ("gain", "check"),
-    "redox": ("offset", "check"),
-    "nitrate": ("pairs",),
-    "ammonium": ("pairs",),
-    "temperature": ("correct", "check"),
-    "chlorine": ("gain", "check"),
-}
 #: What a run that only closes a span is fitted by: nothing.
 CLOSING = "closing"
 #: As found before as left: pH methods stored before it was asked of them are judged by this.
@@ -150,10 +134,10 @@ class Method(Strict):
         keys = [s.key for s in self.steps]
         if len(set(keys)) != len(keys):
             raise ValueError("two steps have the same key")
-        if self.fit not in (*FITS[self.quantity], CLOSING):
-            raise ValueError(f"fit is not one of {', '.join(FITS[self.quantity])}")
+        fits, bands, singles = MEASURED[self.quantity].judged
+        if self.fit not in (*fits, CLOSING):
+            raise ValueError(f"fit is not one of {', '.join(fits)}")
         self._counts()
-        bands, singles = LIMITS[self.quantity]
         wrong = []
         for name in sorted(bands | singles):
             limit = self.limits.get(name)

@@ -16,7 +16,7 @@ from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
 from brumel.web.reader import reader
 from brumel.work.quantities import names as quantity_names
-from brumel.work.quantities.book import WORDS, quantity_of
+from brumel.work.quantities.book import quantity_of
 
 THEMES = ("paper", "sun", "night")
 PLACES = (
@@ -82,7 +82,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
     app.add_template_filter(figures, "figures")
-    app.add_template_filter(lambda quantity: WORDS.get(quantity) or quantity_names.name(quantity), "quantity_words")
+    app.add_template_filter(quantity_names.short, "quantity_words")
     app.add_template_filter(quantity_names.name, "reading_words")
     app.add_template_filter(quantity_names.title, "reading_title")
     app.add_template_filter(quantity_names.backing, "backing_words")

@@ -133,13 +133,8 @@ def as_found_rows(
         else:
             note = "before adjusting" if p.shown is None else "as the display showed it, before adjusting"
             rows.append(
-                limit.row(
-                    "as_found",
-                    f"as found in {p.name}",
-                    read - p.expected,
-                    beyond=Outcome.CARE,
-                    digits=digits,
-                    note=note,
+                limit.held(beyond=Outcome.CARE).row(
+                    "as_found", f"as found in {p.name}", read - p.expected, digits=digits, note=note
                 )
             )
     return rows
@@ -157,11 +152,10 @@ def as_left_rows(
 ) -> list[CriterionRow]:
     """Errors read once more after adjusting: by the new fit, or as the adjusted meter displays it."""
     return [
-        limit.row(
+        limit.held(care=2.0).row(
             "as_left",
             f"as left in {p.name}",
             (fit.read(p.signal, p.temperature_c) if p.shown is None else p.shown) - p.expected,
-            care=2.0,
             digits=digits,
             note="read again after adjusting",
         )
@@ -175,7 +169,7 @@ def spread_row(points: Sequence[CalibrationPoint], limit: Tolerance) -> list[Cri
     if len(temperatures) < 2:
         return []
     spread = max(temperatures) - min(temperatures)
-    return [limit.row("cup_spread", "cup temperatures apart", spread, beyond=Outcome.CARE, digits=1, signed=False)]
+    return [limit.held(beyond=Outcome.CARE, signed=False).row("cup_spread", "cup temperatures apart", spread, digits=1)]
 
 
 def common_rows(terms: JudgingTerms) -> list[CriterionRow]:

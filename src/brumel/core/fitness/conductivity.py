@@ -118,23 +118,23 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         rows.append(shown.row("cell_constant", "cell constant, from nominal", fitted.change_percent, "%", note=note))
     if zero:
         rows.append(
-            tolerance(limits, "air_zero").row(
-                "air_zero", "conducts in air, dry", air_us, beyond=Outcome.CARE, digits=2, signed=False
-            )
+            tolerance(limits, "air_zero")
+            .held(beyond=Outcome.CARE, signed=False)
+            .row("air_zero", "conducts in air, dry", air_us, digits=2)
         )
     if len(fitted.residuals_percent) > 1:
         gap = max(fitted.residuals_percent) - min(fitted.residuals_percent)
         rows.append(
-            tolerance(limits, "standards_gap").row(
-                "standards_gap", "constants of the standards apart", gap, care=2.0, digits=1, signed=False
-            )
+            tolerance(limits, "standards_gap")
+            .held(care=2.0, signed=False)
+            .row("standards_gap", "constants of the standards apart", gap, digits=1)
         )
     for p in of_role(points, "check"):
         error = fitted.read(p.signal, p.temperature_c) - p.expected
         rows.append(
-            _error_limit(p, limits).row(
-                "check", f"error in {p.name}", error, care=2.0, digits=1, note="read, not adjusted"
-            )
+            _error_limit(p, limits)
+            .held(care=2.0)
+            .row("check", f"error in {p.name}", error, digits=1, note="read, not adjusted")
         )
     rows += as_left_rows(points, fitted, _absolute(points, limits, "left"), digits=1)
     rows += spread_row([p for p in points if p.role != "zero"], tolerance(limits, "cup_spread"))

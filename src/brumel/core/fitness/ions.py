@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from typing import Any
 
 from brumel.core import ions
 from brumel.core.errors import CannotFit
@@ -19,6 +19,8 @@ from brumel.core.fitness.common import (
     of_role,
     tolerance,
 )
+from brumel.core.ions import RESTS_ON
+from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Limits, Tolerance, Verdict
 
@@ -67,14 +69,13 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
 
     Raises CannotFit for equal concentrations, swapped cups, or further points at the room's temperature.
     """
-    ion: Literal["nitrate", "ammonium"] = "ammonium" if terms.ion == "ammonium" else "nitrate"
     adjust = [ions.IonPoint(p.signal, p.temperature_c, p.expected) for p in of_role(points, "adjust")]
     if len(adjust) < 2:
         raise CannotFit("points", "A tip needs at least a high and a low standard.")
     pairs = [sorted(adjust[:2], key=_strength)[::-1]]
     if len(adjust) == 4:
         pairs.append(sorted(adjust[2:], key=_strength)[::-1])
-    fitted_ions = ions.fit(adjust, ion=ion)
+    fitted_ions = ions.fit(adjust, ion=terms.ion)
     pair = ions.pair(*pairs[0])
     fitted = IonFit(fitted_ions, pair.normalised_mv, f"{len(adjust)} points")
     gap, apart = band(limits, "gap"), tolerance(limits, "pair_apart")
@@ -93,11 +94,10 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
             )
         )
         rows.append(
-            apart.row(
+            apart.held(signed=False).row(
                 f"pair_c_{number}",
                 f"temperatures of the {where} apart",
                 high.temperature_c - low.temperature_c,
-                signed=False,
                 digits=2,
             )
         )
@@ -106,7 +106,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         limit = tolerance(limits, "as_found")
         share = Tolerance(limit.value, "%", limit.source)
         error = 100 * (read / p.expected - 1)
-        rows.append(share.row("check", f"error in {p.name}", error, care=2.0, digits=1, note="read, not adjusted"))
+        rows.append(share.held(care=2.0).row("check", f"error in {p.name}", error, digits=1, note="read, not adjusted"))
     rows += as_left_rows(points, fitted, _share(points, limits), digits=2)
     rows += common_rows(terms)
     features = {"gap_mv": pair.normalised_mv, "pair_c": max(abs(h.temperature_c - w.temperature_c) for h, w in pairs)}
@@ -129,5 +129,4 @@ def prerequisites(calibrated: dict[str, bool]) -> tuple[str, ...]:
 
     Common practice, no source. A quantity the meter has no probe for is not in the mapping.
     """
-    names = {"ph": "pH", "redox": "ORP", "conductivity": "conductivity"}
-    return tuple(f"{names[q]} not calibrated first" for q in names if calibrated.get(q) is False)
+    return tuple(f"{MEASURED[q].words} not calibrated first" for q in RESTS_ON if calibrated.get(q) is False)

@@ -73,11 +73,10 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     else:
         fitted = OffsetFit(0.0, errors[0] if errors else 0.0, "check")
     rows += [
-        within.row(
+        within.held(care=2.0).row(
             "orp",
             f"error in {p.name}",
             fitted.read(p.signal, p.temperature_c) - p.expected,
-            care=2.0,
             digits=0,
             note="read, not adjusted",
         )
@@ -86,8 +85,8 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     if len(errors) > 1:
         gap = max(errors) - min(errors)
         rows.append(
-            within.row(
-                "standards_gap", "standards apart, against what they should be", gap, care=2.0, digits=0, signed=False
+            within.held(care=2.0, signed=False).row(
+                "standards_gap", "standards apart, against what they should be", gap, digits=0
             )
         )
     rows += as_left_rows(points, fitted, within, digits=0)

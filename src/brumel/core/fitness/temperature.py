@@ -77,11 +77,10 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     errors = [p.signal - p.expected for p in used]
     rows: list[CriterionRow] = as_found_rows(points, terms, within, digits=2)
     rows += [
-        within.row(
+        within.held(care=2.0).row(
             "temperature",
             f"error in {p.name}",
             p.signal - p.expected,
-            care=2.0,
             digits=2,
             note="corrected for" if p.role == "adjust" else "read, not adjusted",
         )

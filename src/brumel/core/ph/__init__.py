@@ -12,7 +12,7 @@ from brumel.core.ph.electrode import (
     pseudo_millivolts,
 )
 from brumel.core.ph.judging import CheckPoint, VerdictLimits, linearity_error, verdict
-from brumel.core.ph.reading import read
+from brumel.core.ph.reading import PhUncertainties, read
 from brumel.core.ph.suspicion import Cup, cup_off, label_value_used, same_cup, wrong_cup
 from brumel.core.suspicion import Suspicion, restless, temperature_spread
 
@@ -24,6 +24,7 @@ __all__ = [
     "CheckPoint",
     "Cup",
     "PhFit",
+    "PhUncertainties",
     "Segment",
     "Suspicion",
     "VerdictLimits",

@@ -19,15 +19,28 @@ class PhReading:
     working: Working
 
 
+@dataclass(frozen=True)
+class PhUncertainties:
+    """Standard uncertainties behind a pH reading.
+
+    signal_mv : of a settled signal, for cups and sample alike [mV]
+    temperature_c : of the thermometer, one error shared by all cups and the sample [°C]
+    standard_ph : of each buffer [pH]
+    slope : of a carried-over slope, used with one point only [fraction]
+    """
+
+    signal_mv: float = 0.3
+    temperature_c: float = 0.1
+    standard_ph: float = 0.01
+    slope: float = 0.02
+
+
 def read(
     calibration: PhFit,
     millivolts: float,
     temperature_c: float,
     *,
-    signal_u_mv: float = 0.3,
-    temperature_u_c: float = 0.1,
-    standard_u_ph: float = 0.01,
-    slope_u: float = 0.02,
+    u: PhUncertainties = PhUncertainties(),
     origin: str = "",
 ) -> PhReading:
     """The sample's own pH at its temperature; it is not converted to 25 °C.
@@ -36,10 +49,7 @@ def read(
     ----------
     calibration : the fit in force
     millivolts, temperature_c : settled signal and sample temperature [mV, °C]
-    signal_u_mv : standard uncertainty of a settled signal, for cups and sample alike [mV]
-    temperature_u_c : standard uncertainty of the thermometer, one error shared by all cups and the sample [°C]
-    standard_u_ph : standard uncertainty of each buffer [pH]
-    slope_u : standard uncertainty of a carried-over slope (used with one point only) [fraction]
+    u : what is not known of each input
     origin : which calibration this is, for the working
 
     Propagation: each point is moved by its uncertainty and the fit is made again [GUM, eq. 10].
@@ -63,15 +73,15 @@ def read(
         return float(moved.ph(x["signal in the sample"], temperature_c + shift))
 
     inputs: dict[str, tuple[float, float]] = {
-        "signal in the sample": (millivolts, signal_u_mv),
-        "thermometer": (0.0, temperature_u_c),
+        "signal in the sample": (millivolts, u.signal_mv),
+        "thermometer": (0.0, u.temperature_c),
         "display, 0.01 pH": (0.0, 0.0),
     }
     for p in calibration.points:
-        inputs[f"signal in pH {p.ph:.2f}"] = (p.millivolts, signal_u_mv)
-        inputs[f"buffer pH {p.ph:.2f}"] = (p.ph, standard_u_ph)
+        inputs[f"signal in pH {p.ph:.2f}"] = (p.millivolts, u.signal_mv)
+        inputs[f"buffer pH {p.ph:.2f}"] = (p.ph, u.standard_ph)
     if calibration.carried:
-        inputs["carried slope"] = (calibration.slope, slope_u)
+        inputs["carried slope"] = (calibration.slope, u.slope)
     budget = propagate(again, inputs)
     resolution = rectangular(0.005)
     budget = replace(

@@ -18,6 +18,12 @@ class Cup:
     ph: float
 
 
+#: How much nearer another cup must be, and how near it must be itself; how far one cup may be off while the others
+#: agree [pH]. Common practice, no source.
+MARGIN_PH, NEAR_PH = 0.5, 0.8
+OFF_PH, AGREE_PH = 0.2, 0.1
+
+
 def _seen(reference: PhFit | None, millivolts: float, temperature_c: float) -> float:
     if reference:
         return float(reference.ph(millivolts, temperature_c))
@@ -25,27 +31,20 @@ def _seen(reference: PhFit | None, millivolts: float, temperature_c: float) -> f
 
 
 def wrong_cup(
-    millivolts: float,
-    temperature_c: float,
-    intended: Cup,
-    tray: Sequence[Cup],
-    reference: PhFit | None = None,
-    *,
-    margin_ph: float = 0.5,
-    near_ph: float = 0.8,
+    millivolts: float, temperature_c: float, intended: Cup, tray: Sequence[Cup], reference: PhFit | None = None
 ) -> Suspicion | None:
     """Speaks when another solution of the tray explains the signal better than the intended one.
 
     The signal is turned into pH with the last good calibration (the ideal line where there is none) [mV, °C].
-    Another cup must be nearer by `margin_ph` and itself within `near_ph` [pH]; a signal near no cup is also
+    Another cup must be nearer by `MARGIN_PH` and itself within `NEAR_PH`; a signal near no cup is also
     spoken up about once it is off by more than 1.5 pH.
     """
     seen = _seen(reference, millivolts, temperature_c)
     off = abs(seen - intended.ph)
     against = "the last good calibration" if reference else "an ideal electrode"
-    others = [cup for cup in tray if abs(cup.ph - intended.ph) > margin_ph]
+    others = [cup for cup in tray if abs(cup.ph - intended.ph) > MARGIN_PH]
     best = min(others, key=lambda cup: abs(seen - cup.ph), default=None)
-    if best and abs(seen - best.ph) < near_ph and off - abs(seen - best.ph) > margin_ph:
+    if best and abs(seen - best.ph) < NEAR_PH and off - abs(seen - best.ph) > MARGIN_PH:
         return Suspicion(
             "wrong_cup",
             say(
@@ -106,20 +105,17 @@ def cup_off(
     intended: Cup,
     earlier: Sequence[tuple[float, float, float]],
     reference: PhFit | None,
-    *,
-    off_ph: float = 0.2,
-    agree_ph: float = 0.1,
 ) -> Suspicion | None:
     """Speaks when one cup is off by the last good calibration while the others agree: the cup, not the probe.
 
     `earlier` holds (mV, °C, expected pH) of the points taken. Without a reference or an earlier point nothing can be
-    said. Limits: common practice, no source.
+    said.
     """
     if reference is None or not earlier:
         return None
     off = float(reference.ph(millivolts, temperature_c)) - intended.ph
     others = [abs(float(reference.ph(mv, t)) - expected) for mv, t, expected in earlier]
-    if abs(off) <= off_ph or max(others) > agree_ph:
+    if abs(off) <= OFF_PH or max(others) > AGREE_PH:
         return None
     return Suspicion(
         "cup_off",

@@ -2,13 +2,14 @@
 
 from brumel.core.sheet.compliance import LimitOutcome, LimitResult, against
 from brumel.core.sheet.derived import DERIVED, NotStated, SheetFacts, derive, not_stated
-from brumel.core.sheet.ladders import Reported, Water, report, series
+from brumel.core.sheet.ladders import ReadWith, Reported, Water, report, series
 
 __all__ = [
     "DERIVED",
     "LimitOutcome",
     "LimitResult",
     "NotStated",
+    "ReadWith",
     "Reported",
     "SheetFacts",
     "Water",

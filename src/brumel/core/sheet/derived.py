@@ -10,7 +10,7 @@ from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity
 from brumel.core.sentence import Amount, say
 from brumel.core.sheet.ladders import Reported, Water
 from brumel.core.uncertainty import propagate
-from brumel.core.working import Ladder
+from brumel.core.working import Ladder, StepResult
 
 #: What can be derived, and the readings each needs.
 DERIVED: dict[str, tuple[str, ...]] = {
@@ -132,10 +132,14 @@ def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Repor
     given = ((_SYMBOLS[n], n.replace("_", " "), p.value, p.unit) for n, p in zip(names, parts, strict=True))
     ladder = Ladder(way.title)
     name = way.title if way.title.startswith(("TDS", "Eh")) else way.title[0].lower() + way.title[1:]
-    ladder.step(_SYMBOLS[way.quantity], name, way.formula, value, way.unit, way.source, *given, *way.known)
+    ladder.step(_SYMBOLS[way.quantity], name, way.formula, StepResult(value, way.unit), way.source, *given, *way.known)
     if backed:
         ladder.step(
-            "U", "expanded uncertainty, k = 2", "each input moved", budget.expanded_uncertainty, way.unit, "GUM"
+            "U",
+            "expanded uncertainty, k = 2",
+            "each input moved",
+            StepResult(budget.expanded_uncertainty, way.unit),
+            "GUM",
         )
     return Reported(
         way.quantity, value, way.unit, budget.expanded_uncertainty if backed else None, ladder.done(), names

@@ -16,9 +16,9 @@ from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.fitness.temperature import ThermometerFit
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import Amount, say
-from brumel.core.working import Input, Ladder, Step, Working
+from brumel.core.working import Input, Ladder, Step, StepResult, Working
 
 THERMOMETER_EXPANDED_C = 0.2  # tolerance of an unchecked thermometer [USGS-A6.1]
 
@@ -53,18 +53,24 @@ class Reported:
     parents: tuple[str, ...] = ()
 
 
-def report(
-    quantity: str, fit: Any, signal: float, temperature_c: float, water: Water, *, backed: bool, origin: str, u: float
-) -> Reported:
-    """What a probe's signal is worth in this water.
+@dataclass(frozen=True)
+class ReadWith:
+    """What a signal is read with.
 
-    Parameters
-    ----------
     fit : the fit in force, of the class that belongs to the quantity
-    signal, temperature_c : in the quantity's own unit of signal, at the water's own temperature [°C]
     backed : whether a calibration stands behind the fit; without one no uncertainty is stated
     origin : which calibration this is, for the working
     u : standard uncertainty of the standards it was made with [pH, %, mV or °C as the quantity has it]
+    """
+
+    fit: Any
+    backed: bool
+    origin: str
+    u: float
+
+
+def report(quantity: str, behind: ReadWith, signal: float, temperature_c: float, water: Water) -> Reported:
+    """What a probe's signal, in its quantity's own unit, is worth in this water at its temperature [°C].
 
     Raises InputError where the scale ends, naming the value.
     """
@@ -72,8 +78,10 @@ def report(
     door.number("temperature_c", temperature_c, -5, 100)
     door.name("quantity", quantity, tuple(_LADDERS))
     door.close()
-    value, unit, expanded_uncertainty, working = _LADDERS[quantity](fit, signal, temperature_c, water, origin, u)
-    return Reported(quantity, value, unit, expanded_uncertainty if backed else None, working)
+    value, unit, expanded_uncertainty, working = _LADDERS[quantity](
+        behind.fit, signal, temperature_c, water, behind.origin, behind.u
+    )
+    return Reported(quantity, value, unit, expanded_uncertainty if behind.backed else None, working)
 
 
 _Found = tuple[float, str, float, Working]
@@ -84,24 +92,24 @@ def _temperature(
 ) -> _Found:
     value = fit.read(signal, temperature_c)
     ladder = Ladder("Temperature")
-    ladder.step("T", "sample temperature", "as read", signal, "°C", "reading", digits=2)
+    ladder.step("T", "sample temperature", "as read", StepResult(signal, "°C", digits=2), "reading")
     if value != signal:
-        ladder.step("Tc", "corrected for the thermometer's error", "T − error", value, "°C", origin, digits=2)
+        ladder.step(
+            "Tc", "corrected for the thermometer's error", "T − error", StepResult(value, "°C", digits=2), origin
+        )
     expanded_uncertainty = max(2 * u, 0.05) if fit.points else THERMOMETER_EXPANDED_C
     ladder.step(
         "U",
         "expanded uncertainty, k = 2",
         "the check's reference" if fit.points else "tolerance of a thermometer",
-        expanded_uncertainty,
-        "°C",
+        StepResult(expanded_uncertainty, "°C", digits=2),
         origin if fit.points else "USGS-A6.1",
-        digits=2,
     )
     return value, "°C", expanded_uncertainty, ladder.done()
 
 
 def _ph(fit: ElectrodeFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
-    read = ph.read(fit.calibration, signal, temperature_c, standard_u_ph=u, origin=origin)
+    read = ph.read(fit.calibration, signal, temperature_c, u=ph.PhUncertainties(standard_ph=u), origin=origin)
     return read.value, "", read.budget.expanded_uncertainty, read.working
 
 
@@ -125,21 +133,18 @@ def _conductivity(fit: CellFit, signal: float, temperature_c: float, water: Wate
         temperature_c,
         kind=kind,
         coefficient_percent=a,
-        standard_u_percent=u,
-        resolution_us_cm=_step_of(raw),
+        u=budgets.CellUncertainties(standard_percent=u, resolution_us_cm=_step_of(raw)),
     )
     ladder = Ladder("Conductivity at 25 °C")
-    ladder.step("G", "conductance between the plates", "as read", signal, "µS", "reading", digits=1)
+    ladder.step("G", "conductance between the plates", "as read", StepResult(signal, "µS", digits=1), "reading")
     ladder.step(
         "κ",
         "conductivity at the sample's temperature",
         "κ = K · (G − G0)",
-        raw,
-        "µS/cm",
+        StepResult(raw, "µS/cm", digits=1),
         origin,
         ("K", "cell constant", fit.cell_constant_per_cm, "/cm"),
         ("G0", "zero in air", fit.zero_us, "µS"),
-        digits=1,
     )
     words = {"natural": ("EN27888", "non-linear, natural waters"), "sea": ("PSS78", "sea water")}
     source, how = words.get(kind, ("common practice, no source", say("linear, {a}", a=Amount(a, "%/°C"))))
@@ -147,14 +152,16 @@ def _conductivity(fit: CellFit, signal: float, temperature_c: float, water: Wate
         "κ25",
         f"brought to 25 °C: {how}",
         "κ25 = κ · f25(T)",
-        value,
-        "µS/cm",
+        StepResult(value, "µS/cm", digits=1),
         source,
         ("T", "sample temperature", temperature_c, "°C"),
-        digits=1,
     )
     ladder.step(
-        "U", "expanded uncertainty, k = 2", "each input moved", budget.expanded_uncertainty, "µS/cm", "GUM", digits=1
+        "U",
+        "expanded uncertainty, k = 2",
+        "each input moved",
+        StepResult(budget.expanded_uncertainty, "µS/cm", digits=1),
+        "GUM",
     )
     return value, "µS/cm", budget.expanded_uncertainty, ladder.done()
 
@@ -167,10 +174,12 @@ def _redox(fit: Any, signal: float, temperature_c: float, water: Water, origin: 
     value = fit.read(signal, temperature_c)
     expanded_uncertainty = 2 * math.hypot(u, 0.5, 0.5, 0.3)
     ladder = Ladder("ORP against the probe's own reference electrode")
-    ladder.step("E", "potential", "as read", signal, "mV", "reading", digits=0)
-    ladder.step("off", "offset in force", "added", fit.offset_mv, "mV", origin, digits=0)
-    ladder.step("ORP", "potential against the reference", "E + off", value, "mV", "GUM", digits=0)
-    ladder.step("U", "expanded uncertainty, k = 2", "root of squares", expanded_uncertainty, "mV", "GUM", digits=1)
+    ladder.step("E", "potential", "as read", StepResult(signal, "mV", digits=0), "reading")
+    ladder.step("off", "offset in force", "added", StepResult(fit.offset_mv, "mV", digits=0), origin)
+    ladder.step("ORP", "potential against the reference", "E + off", StepResult(value, "mV", digits=0), "GUM")
+    ladder.step(
+        "U", "expanded uncertainty, k = 2", "root of squares", StepResult(expanded_uncertainty, "mV", digits=1), "GUM"
+    )
     return value, "mV", expanded_uncertainty, ladder.done()
 
 
@@ -180,38 +189,32 @@ def _oxygen(fit: OxygenFit, signal: float, temperature_c: float, water: Water, o
     value = fresh * share
     budget = budgets.oxygen_budget(max(value, 0.0), temperature_c, water.salinity, water.pressure_hpa)
     ladder = Ladder("Dissolved oxygen")
-    ladder.step("s", "signal, share of its air point", "as read", signal, "%", "reading", digits=1)
+    ladder.step("s", "signal, share of its air point", "as read", StepResult(signal, "%", digits=1), "reading")
     ladder.step(
         "c0",
         "as fresh water would hold it",
         "(s − zero) / gain · Cs(T)",
-        fresh,
-        "mg/L",
+        StepResult(fresh, "mg/L", digits=2),
         origin,
         ("zero", "zero", fit.zero_percent, "%"),
         ("gain", "gain", fit.gain_percent, "%"),
         ("T", "sample temperature", temperature_c, "°C"),
-        digits=2,
     )
     ladder.step(
         "c",
         f"salt taken off: {water.salinity_from}",
         "c = c0 · Cs(T, S) / Cs(T)",
-        value,
-        "mg/L",
+        StepResult(value, "mg/L", digits=2),
         "BK84",
         ("S", "practical salinity", water.salinity, ""),
-        digits=2,
     )
     ladder.step(
         "U",
         "expanded uncertainty, k = 2",
         "each input moved",
-        budget.expanded_uncertainty,
-        "mg/L",
+        StepResult(budget.expanded_uncertainty, "mg/L", digits=2),
         "GUM",
         ("P", f"station pressure, {water.pressure_from}", water.pressure_hpa, "hPa"),
-        digits=2,
     )
     return value, "mg/L", budget.expanded_uncertainty, ladder.done()
 
@@ -219,16 +222,14 @@ def _oxygen(fit: OxygenFit, signal: float, temperature_c: float, water: Water, o
 def _ion(fit: IonFit, signal: float, temperature_c: float, water: Water, origin: str, u: float) -> _Found:
     activity = fit.read(signal, temperature_c)
     ladder = Ladder(f"{fit.calibration.ion.capitalize()} as nitrogen")
-    ladder.step("E", "potential", "as read", signal, "mV", "reading", digits=1)
+    ladder.step("E", "potential", "as read", StepResult(signal, "mV", digits=1), "reading")
     ladder.step(
         "a",
         "activity, by the pair of standards",
         "log-linear in E",
-        activity,
-        "mg/L as N",
+        StepResult(activity, "mg/L as N", digits=3),
         origin,
         ("T", "sample temperature", temperature_c, "°C"),
-        digits=3,
     )
     ec = water.conductivity_25_us_cm
     gamma = 1.0
@@ -239,19 +240,21 @@ def _ion(fit: IonFit, signal: float, temperature_c: float, water: Water, origin:
             "γ",
             "activity coefficient in this water",
             "Davies",
-            gamma,
-            "",
+            StepResult(gamma, "", digits=3),
             "Davies",
             ("I", "ionic strength", strength, "mol/L"),
-            digits=3,
         )
     value = activity / gamma
     name = "concentration" if gamma != 1.0 else "taken as the concentration: conductivity was not read"
-    ladder.step("c", name, "c = a / γ", value, "mg/L as N", "Davies", digits=3)
+    ladder.step("c", name, "c = a / γ", StepResult(value, "mg/L as N", digits=3), "Davies")
     budget = budgets.ion_budget(fit.calibration, signal, temperature_c, standard_u_percent=u)
     expanded_uncertainty = budget.expanded_uncertainty / gamma
     ladder.step(
-        "U", "expanded uncertainty, k = 2", "each input moved", expanded_uncertainty, "mg/L as N", "GUM", digits=3
+        "U",
+        "expanded uncertainty, k = 2",
+        "each input moved",
+        StepResult(expanded_uncertainty, "mg/L as N", digits=3),
+        "GUM",
     )
     return value, "mg/L", expanded_uncertainty, ladder.done()
 
@@ -260,10 +263,16 @@ def _chlorine(fit: Any, signal: float, temperature_c: float, water: Water, origi
     value = fit.read(signal, temperature_c)
     expanded_uncertainty = 2 * math.hypot(u, 0.03)
     ladder = Ladder("Free chlorine")
-    ladder.step("s", "shown by the tip", "as read", signal, "mg/L", "reading", digits=2)
-    ladder.step("c", "free chlorine", "s · gain", value, "mg/L", origin, ("gain", "gain", fit.gain, ""), digits=2)
+    ladder.step("s", "shown by the tip", "as read", StepResult(signal, "mg/L", digits=2), "reading")
     ladder.step(
-        "U", "expanded uncertainty, k = 2", "second method and tip", expanded_uncertainty, "mg/L", "GUM", digits=2
+        "c", "free chlorine", "s · gain", StepResult(value, "mg/L", digits=2), origin, ("gain", "gain", fit.gain, "")
+    )
+    ladder.step(
+        "U",
+        "expanded uncertainty, k = 2",
+        "second method and tip",
+        StepResult(expanded_uncertainty, "mg/L", digits=2),
+        "GUM",
     )
     return value, "mg/L", expanded_uncertainty, ladder.done()
 
@@ -302,9 +311,7 @@ def with_display(working: Working, shown: Step) -> Working:
     return Working(working.title, (shown, *working.steps[1:]))
 
 
-def shown_step(
-    symbol: str, name: str, formula: str, shown: float, unit: str, temperature_c: float, signal: float
-) -> Step:
+def shown_step(symbol: str, name: str, formula: str, display: Input, temperature_c: float, signal: StepResult) -> Step:
     """The first step where the display was typed: the signal that stands for what it showed."""
-    inputs = (Input("d", "display", shown, unit), Input("T", "sample temperature", temperature_c, "°C"))
-    return Step(symbol, name, formula, inputs, signal, "", "chosen", 2)
+    inputs = (display, Input("T", "sample temperature", temperature_c, "°C"))
+    return Step(symbol, name, formula, inputs, signal.value, signal.unit, "chosen", signal.digits)

@@ -7,7 +7,7 @@ from typing import Any
 
 from flask import redirect, render_template, request, url_for
 
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.methods import ORDER
 from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk

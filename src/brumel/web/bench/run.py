@@ -136,10 +136,12 @@ def type_reading(run_id: str, step: str) -> Any:
             run_id=run_id,
             step=step,
             turn=form.turn_number,
-            signal=text_of(form.signal),
-            value=form.value.number or 0.0,
-            temperature_c=form.temperature_c.number or 0.0,
-            after_s=form.after_s.number,
+            typed=bench.TypedValue(
+                signal=text_of(form.signal),
+                value=form.value.number or 0.0,
+                temperature_c=form.temperature_c.number or 0.0,
+                after_s=form.after_s.number,
+            ),
         )
 
     return _write(run_id, do)
@@ -159,11 +161,13 @@ def accept(run_id: str, step: str) -> Any:
             run_id=run_id,
             step=step,
             turn=form.turn_number,
-            early=text_of(form.early) == "yes",
-            seen=form.seen_number,
-            answer=text_of(form.reason),
-            reference=form.reference.number,
-            reference_u=form.reference_u.number,
+            how=bench.Acceptance(
+                early=text_of(form.early) == "yes",
+                seen=form.seen_number,
+                answer=text_of(form.reason),
+                reference=form.reference.number,
+                reference_u=form.reference_u.number,
+            ),
         )
 
     return _write(run_id, do)

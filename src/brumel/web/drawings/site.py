@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -13,30 +14,35 @@ from brumel.web.drawings.frame import Frame, ticks
 from brumel.work.rounds.site_history import Span
 
 
-def last_readings(
-    readings: Sequence[Reading],
-    ranges: dict[str, Any],
-    now: datetime,
-    zone: str,
-    limit: dict[str, Any] | None = None,
-    spans: Sequence[Span] = (),
-    season: Mapping[int, tuple[float, float]] | None = None,
-) -> dict[str, Any] | None:
-    """A site's last readings of one quantity, with all that speaks for or against them behind.
+@dataclass(frozen=True)
+class BehindReadings:
+    """What a site's readings of one quantity are drawn against.
 
-    Their uncertainty, the usual range, the site's limits, where 8 of 10 readings of the same months of earlier years lay,
-    and the spans of the calibrations with what became of them.
+    ranges, limit : the site's, as they are kept
+    spans : of the calibrations, with what became of them
+    season : where 8 of 10 readings of a month of earlier years lay, by month
     """
+
+    ranges: Mapping[str, Any]
+    limit: Mapping[str, Any] = field(default_factory=dict)
+    spans: Sequence[Span] = ()
+    season: Mapping[int, tuple[float, float]] = field(default_factory=dict)
+
+
+def last_readings(
+    readings: Sequence[Reading], now: datetime, zone: str, behind: BehindReadings
+) -> dict[str, Any] | None:
+    """A site's last readings of one quantity and their uncertainty, with all that speaks for or against them behind."""
     if not readings:
         return None
     ordered = list(reversed(readings))
     start = min(ordered[0].at, now - timedelta(days=7))
     span = (now - start).total_seconds()
     values = [r.value for r in ordered]
-    usual = ranges.get("usual")
+    usual = behind.ranges.get("usual")
     us = [r.expanded_uncertainty or 0.0 for r in ordered]
-    ends = [float(v) for v in ((limit or {}).get("low"), (limit or {}).get("high")) if v is not None]
-    seen = _season_in(season or {}, start, now)
+    ends = [float(v) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
+    seen = _season_in(behind.season, start, now)
     sides = [*((usual[0], usual[1]) if usual else ()), *ends, *(v for _, _, pair in seen for v in pair)]
     low = min([*(v - u for v, u in zip(values, us, strict=True)), *sides])
     high = max([*(v + u for v, u in zip(values, us, strict=True)), *sides])
@@ -93,7 +99,7 @@ def last_readings(
                 "state": one.state,
                 "number": one.number,
             }
-            for one in spans
+            for one in behind.spans
             if one.end > start
         ],
     }

@@ -9,8 +9,8 @@ import yaml
 from flask import Response, flash, render_template, request, url_for
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.quantity_table import MEASURED
 from brumel.methods import Method
-from brumel.methods.model import FITS, LIMITS
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, parse_number, text_of
@@ -47,7 +47,7 @@ def method(method_key: str, faults: Any = ()) -> Any:
         if method is None and not past:
             raise NotFound("There is no such method.")
         shown = method or Method.model_validate(past[0].body)
-        bands, singles = LIMITS[shown.quantity]
+        fits, bands, singles = MEASURED[shown.quantity].judged
         page = render_template(
             "kit/method.html",
             method=shown,
@@ -57,7 +57,7 @@ def method(method_key: str, faults: Any = ()) -> Any:
             given=request.form,
             bands=sorted(bands),
             singles=sorted(singles | ({"as_found"} & set(shown.limits))),
-            fits=FITS[shown.quantity],
+            fits=fits,
             settle=SETTLE,
             copy=request.values.get("copy") == "yes",
             rinses=_rinses(kit.methods_in_use(session)),
@@ -115,7 +115,7 @@ def _body(shown: Method, key: str) -> dict[str, Any]:
     got = request.form.get
     faults: list[InputError] = []
     limits: dict[str, Any] = {}
-    bands, _ = LIMITS[shown.quantity]
+    bands = MEASURED[shown.quantity].judged.bands
     for name, old in shown.limits.items():
         source = got(f"limit-{name}-source", "").strip()
         if name in bands:

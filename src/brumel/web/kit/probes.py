@@ -6,11 +6,11 @@ from typing import Any
 
 from flask import flash, render_template, request, url_for
 
+from brumel.core.quantity_table import MEASURED
 from brumel.core.redox import ELECTRODES
 from brumel.methods import ORDER
 from brumel.methods.care import load_care
 from brumel.methods.inspection import items_for
-from brumel.methods.model import LIMITS
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings.probe_life import views as life_views
@@ -117,7 +117,7 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
     with desk().read() as session:
         probe, now = kit.probe_of(session, probe_id), desk().clock()
         lived = kit.life_of_probe(session, probe)
-        bands, _ = LIMITS[probe.quantity]
+        bands = MEASURED[probe.quantity].judged.bands
         look = kit.last_inspection(session, probe.id)
         page = render_template(
             "kit/probe.html",

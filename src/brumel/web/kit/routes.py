@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Response, flash, render_template, request, url_for
 
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.core.redox import ELECTRODES
 from brumel.formats.calendar import write_calendar
 from brumel.methods import ORDER
@@ -81,7 +81,6 @@ def new_lot(faults: Any = ()) -> Any:
         given=request.form,
         labels=standards.LABELS,
         families={q: standards.families(q) for q in parts},
-        uncertainty=standards.UNCERTAINTY,
         electrodes=ELECTRODES,
         ions=IONS,
         containers=kit.CONTAINERS,

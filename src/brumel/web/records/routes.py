@@ -10,6 +10,7 @@ from typing import Any
 from flask import Blueprint, Response, render_template, request, stream_with_context, url_for
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.quantity_table import ON_SHEET
 from brumel.core.verdict import Verdict
 from brumel.core.working import Working
 from brumel.formats.csv_rows import write_rows
@@ -66,7 +67,7 @@ def _search() -> records.Search:
     until = day("until")
     search = records.Search(
         site_id=object_id(site, "site") if site else None,
-        quantity=choice("quantity", tuple(quantity_names.NAMES)),
+        quantity=choice("quantity", tuple(ON_SHEET)),
         backing=choice("backing", quantity_names.BACKINGS),
         since=day("since"),
         until=until + timedelta(days=1) if until else None,
@@ -91,7 +92,7 @@ def index() -> Any:
             args=request.args,
             sites=rounds.sites_by_client(session, retired=True),
             most=records.MOST_COUNTED,
-            names=quantity_names.NAMES,
+            names=ON_SHEET,
             backings=quantity_names.BACKINGS,
             pages=-(-total // records.PAGE),
         )

@@ -38,12 +38,14 @@ def take_in_series(site_id: str) -> Any:
             actor(),
             form.write_key,
             site_id=site_id,
-            quantity=request.form.get("quantity", ""),
-            unit=request.form.get("unit", ""),
-            times=file_series.times,
-            values=file_series.values,
-            name=clean_name(file.filename),
-            probe_id=request.form.get("probe", ""),
+            series=logger.NewSeries(
+                quantity=request.form.get("quantity", ""),
+                unit=request.form.get("unit", ""),
+                times=file_series.times,
+                values=file_series.values,
+                name=clean_name(file.filename),
+                probe_id=request.form.get("probe", ""),
+            ),
         )
         flash(f"{len(file_series.times)} values taken in.", "note")
         return url_for("rounds.series", series_id=taken_in.id)
@@ -147,11 +149,13 @@ def decide_series(series_id: str) -> Any:
             actor(),
             form.write_key,
             series_id=series_id,
-            decision=request.form.get("decision", ""),
-            reason=text_of(form.reason),
-            name=request.form.get("name", "")[:120],
-            version=form.turn_number,
-            check_id=request.form.get("service", ""),
+            decided=logger.SeriesDecision(
+                decision=request.form.get("decision", ""),
+                reason=text_of(form.reason),
+                name=request.form.get("name", "")[:120],
+                version=form.turn_number,
+                check_id=request.form.get("service", ""),
+            ),
         )
 
     return _write(series_id, do)

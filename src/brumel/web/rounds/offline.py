@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from brumel import __version__
 from brumel.core.errors import InputError
+from brumel.core.quantity_table import MEASURED
 from brumel.methods.field import load_field
 from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
@@ -103,7 +104,7 @@ def field(outing_id: str) -> Any:
 
 
 def _entries(quantity: str) -> list[dict[str, Any]]:
-    first = {"ph": "ph", "conductivity": "us_cm_ref", "oxygen": "mg_l"}.get(quantity, "")
+    first = MEASURED[quantity].displayed
     ways = quantity_of(quantity).entries.items()
     return [
         {"key": k, "label": e.label, "low": e.low, "high": e.high} for k, e in sorted(ways, key=lambda w: w[0] != first)

@@ -9,6 +9,7 @@ from flask import Blueprint, render_template, request, url_for
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
+from brumel.core.quantity_table import ON_SHEET
 from brumel.methods.field import load_field
 from brumel.store.tables import Site
 from brumel.web.access import actor, desk
@@ -64,12 +65,11 @@ def past_drawn(
     for quantity, rows in readings.items():
         drawn[quantity] = site_drawings.last_readings(
             rows,
-            site.ranges.get(quantity, {}),
             now,
             site.zone,
-            site.limits.get(quantity, {}),
-            spans[quantity],
-            seasons[quantity],
+            site_drawings.BehindReadings(
+                site.ranges.get(quantity, {}), site.limits.get(quantity, {}), spans[quantity], seasons[quantity]
+            ),
         )
     return drawn
 
@@ -89,7 +89,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
         wanted = _wanted([line for _, lines in meters for line in lines], usual)
-        known = list(quantity_names.NAMES)
+        known = list(ON_SHEET)
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
         past = past_drawn(session, site, known, SPANS[span][1])
@@ -105,7 +105,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             given=request.form,
             logs=_logs(session, site),
             probes=[p for _, lines in meters for p, _ in lines],
-            quantities=list(quantity_names.NAMES),
+            quantities=list(ON_SHEET),
             spans={k: w for k, (w, _) in SPANS.items()},
             span=span,
             profile=site_drawings.profile(last),

@@ -75,14 +75,11 @@ def _unseen(session: Session, visit: Visit) -> list[Any]:
 
 def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
     """How each probe's display may be typed: units with their words; the usual one first."""
-    first = {"ph": "ph", "conductivity": "us_cm_ref", "oxygen": "mg_l"}
     entries = {}
     for line in sheet.lines:
         quantity = quantity_of(line.probe.quantity)
         ways = [(key, entry.label) for key, entry in quantity.entries.items()]
-        wanted = (
-            line.dip.entered if line.dip and line.dip.source == "typed" else first.get(quantity.quantity, ways[0][0])
-        )
+        wanted = line.dip.entered if line.dip and line.dip.source == "typed" else quantity.row.displayed or ways[0][0]
         entries[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
     return entries
 
@@ -166,11 +163,13 @@ def type_reading(visit_id: str) -> Any:
             actor(),
             form.write_key,
             visit_id=visit_id,
-            rows=rows,
-            temperature_c=at_c or 0.0,
-            depth_m=depth,
-            after_s=after,
-            still=request.form.get("still") == "yes",
+            typed=rounds.TypedSheet(
+                rows=rows,
+                temperature_c=at_c or 0.0,
+                depth_m=depth,
+                after_s=after,
+                still=request.form.get("still") == "yes",
+            ),
         )
 
     return _write(visit_id, do)
@@ -239,11 +238,13 @@ def by_hand(visit_id: str) -> Any:
             actor(),
             form.write_key,
             visit_id=visit_id,
-            quantity=request.form.get("hand_quantity", ""),
-            value=value,
-            method=request.form.get("hand_method", "")[:200],
-            depth_m=optional_number("depth_m", "Depth"),
-            reason=text_of(form.reason),
+            result=rounds.HandResult(
+                quantity=request.form.get("hand_quantity", ""),
+                value=value,
+                method=request.form.get("hand_method", "")[:200],
+                depth_m=optional_number("depth_m", "Depth"),
+                reason=text_of(form.reason),
+            ),
         )
 
     return _write(visit_id, do)

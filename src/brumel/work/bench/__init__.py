@@ -1,7 +1,7 @@
 """Bench: calibrating and checking a probe, one cup at a time."""
 
 from brumel.work.bench.cup import CupState, judge_cup, live_cup, settling_record, signal_words, suspicions
-from brumel.work.bench.points import accept, add_typed, check_typed, dip, redo, type_reading
+from brumel.work.bench.points import Acceptance, TypedValue, accept, add_typed, check_typed, dip, redo, type_reading
 from brumel.work.bench.run_state import (
     VESSEL_WORDS,
     RunState,
@@ -16,10 +16,12 @@ from brumel.work.bench.verdict import RunResult, run_result, taken_points
 
 __all__ = [
     "VESSEL_WORDS",
+    "Acceptance",
     "CupState",
     "RunResult",
     "RunState",
     "StepState",
+    "TypedValue",
     "abandon",
     "accept",
     "add_typed",

@@ -10,10 +10,12 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError, InputErrors, words_of
 from brumel.core.fitness.ions import prerequisites
-from brumel.core.ions import IONS, RESTS_ON
+from brumel.core.ions import RESTS_ON
 from brumel.core.planning import Plan, Task, plan
+from brumel.core.quantity_table import IONS
+from brumel.core.sentence import joined
 from brumel.methods import ORDER, Method
 from brumel.store.tables import CalibrationSession, Probe, Run
 from brumel.work import kit
@@ -115,9 +117,10 @@ def start(w: Write, *, meter_id: str, source: str, choices: Sequence[ProbeChoice
             raise NotFound("There is no such probe on this meter.")
         try:
             own_conditions = _own(w.session, probe, conditions, covered, w.now)
-            bench_runs.open_run(w, probe, choice.method_key, source, choice.cups, own_conditions, new_session.id)
+            chosen = bench_runs.RunChoice(choice.method_key, source, choice.cups)
+            bench_runs.open_run(w, probe, chosen, own_conditions, new_session.id)
         except InputError as error:
-            faults += [InputError(f.field, f"{probe.name}: {f}") for f in error.faults]
+            faults += [InputError(f.field, joined((f"{probe.name}:", words_of(f)))) for f in error.faults]
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     w.record(f"session:{new_session.id}", {"probes": [p.name for p in probes.values()]})

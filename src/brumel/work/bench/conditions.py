@@ -13,8 +13,9 @@ from sqlalchemy.orm import Session
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.fitness.ions import prerequisites
-from brumel.core.ions import IONS, RESTS_ON
+from brumel.core.ions import RESTS_ON
 from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa, station_pressure_hpa
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method

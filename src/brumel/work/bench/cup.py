@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, words_of
 from brumel.core.meter_settings import contradictions
+from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import as_evidence
 from brumel.core.settling import Settling, jumps, settling_time_s
 from brumel.core.suspicion import Suspicion, Vessel, unstable_link
@@ -60,12 +61,13 @@ def judge_cup(
     except InputError as error:
         note = Suspicion("out_of_table", words_of(error), "Bring the cup into the table's range.")
         return CupState(trace, settling, at, None, (note,))
-    return CupState(trace, settling, at, expected, suspicions(state, before, trace, settling, at, expected, now))
+    cup = CupState(trace, settling, at, expected, ())
+    return replace(cup, suspicions=suspicions(state, before, cup, at, now))
 
 
 def signal_words(quantity: str) -> str:
     """What the settling sentence calls the signal."""
-    return {"ph": "pH signal", "redox": "ORP", "conductivity": "conductance"}.get(quantity, f"{quantity} signal")
+    return MEASURED[quantity].signal.words
 
 
 def _lot(step: StepState) -> Lot | None:
@@ -73,15 +75,10 @@ def _lot(step: StepState) -> Lot | None:
 
 
 def suspicions(
-    state: RunState,
-    before: Calibration | None,
-    trace: Trace,
-    settling: Settling,
-    temperature_c: float,
-    expected: float | None,
-    now: datetime | None = None,
+    state: RunState, before: Calibration | None, cup: CupState, temperature_c: float, now: datetime | None = None
 ) -> tuple[Suspicion, ...]:
     """Everything that speaks against taking this point."""
+    trace, settling, expected = cup.trace, cup.settling, cup.expected
     step = state.current
     if step is None or state.dip is None:
         return ()

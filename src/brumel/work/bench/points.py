@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import dataclass
 
 from sqlalchemy import func, select
 
@@ -53,109 +54,97 @@ def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
     return new_dip
 
 
-@writes("run.type", samples.TypedSample)
-def type_reading(
-    w: Write,
-    *,
-    run_id: str,
-    step: str,
-    turn: int,
-    signal: str,
-    value: float,
-    temperature_c: float,
-    after_s: float | None = None,
-) -> samples.TypedSample:
-    """One typed value of the display: mV, or the displayed pH, with the cup's temperature.
+@dataclass(frozen=True)
+class TypedValue:
+    """What a display showed: the value, the signal it is of (mV, the displayed pH ...), and the cup's temperature [°C].
 
-    `after_s` is the time since the probe went in, where it was noted on paper; else the clock is taken.
+    after_s : the time since the probe went in, where it was noted on paper; else the clock is taken [s]
     """
+
+    signal: str
+    value: float
+    temperature_c: float
+    after_s: float | None = None
+
+
+@writes("run.type", samples.TypedSample)
+def type_reading(w: Write, *, run_id: str, step: str, turn: int, typed: TypedValue) -> samples.TypedSample:
+    """One typed value of the display in this cup."""
     state = open_for_writing(w, run_id, step, turn)
     if state.run.source != "typed":
         raise Refused("This run takes live readings; start a typed run to type them.")
     _in_order(w, state.run)
     if state.dip is None:
-        check_typed(state.quantity, signal, value, temperature_c, after_s)
-    current_dip = state.dip or _dip(w, state, signal)
-    seq = add_typed(w, current_dip, state.quantity, state.case, signal, value, temperature_c, after_s)
-    w.record(f"run:{run_id}", {"step": step, signal: value, "temperature_c": temperature_c})
+        check_typed(state.quantity, typed)
+    current_dip = state.dip or _dip(w, state, typed.signal)
+    seq = add_typed(w, current_dip, state.quantity, state.case, typed)
+    w.record(f"run:{run_id}", {"step": step, typed.signal: typed.value, "temperature_c": typed.temperature_c})
     return samples.TypedSample(seq=seq)
 
 
-def check_typed(quantity: Quantity, signal: str, value: float, temperature_c: float, after_s: float | None) -> None:
+def check_typed(quantity: Quantity, typed: TypedValue) -> None:
     """All faults of a typed value at once."""
     door = Door()
-    door.name("signal", signal, quantity.entries)
-    entry = quantity.entries.get(signal, quantity.entries.get(quantity.native))
+    door.name("signal", typed.signal, quantity.entries)
+    known = typed.signal if typed.signal in quantity.entries else quantity.native
+    entry = quantity.entries.get(known)
     if entry is not None:
-        field = {"ph": "displayed_ph", "mv": "millivolts"}.get(
-            signal if signal in quantity.entries else quantity.native, "value"
-        )
-        door.number(field, value, entry.low, entry.high)
-    door.number("temperature_c", temperature_c, -5, 100)
-    if after_s is not None:
-        door.number("elapsed_s", after_s, 0, samples.LONGEST_DIP.total_seconds())
+        field = {"ph": "displayed_ph", "mv": "millivolts"}.get(known, "value")
+        door.number(field, typed.value, entry.low, entry.high)
+    door.number("temperature_c", typed.temperature_c, -5, 100)
+    if typed.after_s is not None:
+        door.number("elapsed_s", typed.after_s, 0, samples.LONGEST_DIP.total_seconds())
     door.close()
 
 
-def add_typed(
-    w: Write,
-    dip: Dip,
-    quantity: Quantity,
-    case: RunContext,
-    signal: str,
-    value: float,
-    temperature_c: float,
-    after_s: float | None,
-) -> int:
+def add_typed(w: Write, dip: Dip, quantity: Quantity, case: RunContext, typed: TypedValue) -> int:
     """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
-    check_typed(quantity, signal, value, temperature_c, after_s)
-    if dip.entered and dip.entered != signal:
+    check_typed(quantity, typed)
+    if dip.entered and dip.entered != typed.signal:
         raise InputError("signal", f"This cup was begun in another unit{quantity.unit_words}. Stay with that one.")
-    t_s = (w.now - dip.started_at).total_seconds() if after_s is None else after_s
+    t_s = (w.now - dip.started_at).total_seconds() if typed.after_s is None else typed.after_s
     if not 0 <= t_s <= samples.LONGEST_DIP.total_seconds():
         raise Refused("The probe has stood here for over three hours; dip it afresh.")
     seq = samples.next_seq(w.session, dip)
-    shown = value if signal != quantity.native else None
-    samples.store_samples(
-        w.session,
-        dip,
-        [(seq, t_s, quantity.entries[signal].to_signal(value, temperature_c, case), temperature_c, shown)],
-    )
+    shown = typed.value if typed.signal != quantity.native else None
+    signal = quantity.entries[typed.signal].to_signal(typed.value, typed.temperature_c, case)
+    samples.store_samples(w.session, dip, [(seq, t_s, signal, typed.temperature_c, shown)])
     return seq
 
 
-@writes("run.accept", Written)
-def accept(
-    w: Write,
-    *,
-    run_id: str,
-    step: str,
-    turn: int,
-    early: bool = False,
-    answer: str = "",
-    seen: int | None = None,
-    reference: float | None = None,
-    reference_u: float | None = None,
-) -> Written:
-    """Take the point of this cup. Unsettled needs `early`; suspicions need an answer; both are recorded.
+@dataclass(frozen=True)
+class Acceptance:
+    """How a point is taken: unsettled needs `early`, suspicions need an answer; both are recorded.
 
-    `seen` is the last sample the page had shown: what was offered as settled is what is taken. `reference` is what the
-    reference instrument showed beside it, with its expanded uncertainty, where the step asks for one.
+    seen : the last sample the page had shown; what was offered as settled is what is taken
+    reference, reference_u : what the reference instrument showed beside the probe, with its expanded uncertainty, where
+        the step asks for one
     """
+
+    early: bool = False
+    answer: str = ""
+    seen: int | None = None
+    reference: float | None = None
+    reference_u: float | None = None
+
+
+@writes("run.accept", Written)
+def accept(w: Write, *, run_id: str, step: str, turn: int, how: Acceptance = Acceptance()) -> Written:
+    """Take the point of this cup."""
     state = open_for_writing(w, run_id, step, turn)
-    live = cup.live_cup(w.session, state, seen)
+    live = cup.live_cup(w.session, state, how.seen)
     if live is None or state.dip is None or state.current is None or live.settling.value is None:
         raise Refused("There is no reading to accept yet. Dip the probe in the cup first.")
-    expected, expanded_uncertainty = _expected(state, live, reference, reference_u)
+    expected, expanded_uncertainty = _expected(state, live, how.reference, how.reference_u)
     if expected is None or live.temperature_c is None:
         raise Refused(live.suspicions[0].sentence if live.suspicions else "The cup's temperature is not known.")
-    if not live.settling.settled and not early:
+    if not live.settling.settled and not how.early:
         raise Refused(
             say(
                 "Not settled: {why} Wait, or accept it early; it is then recorded as early.", why=live.settling.sentence
             )
         )
-    answer = clean_reason(answer, required=False)
+    answer = clean_reason(how.answer, required=False)
     if live.suspicions and not answer:
         raise Refused(live.suspicions[0].sentence + " Say why you take it all the same, or redo the cup.")
     if state.current.lot and state.current.lot.lot.opened_at is None:

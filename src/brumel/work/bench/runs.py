@@ -30,6 +30,15 @@ class RunFinished:
     calibration: str | None
 
 
+@dataclass(frozen=True)
+class RunChoice:
+    """How a probe is to be calibrated: the method, live or typed, and the lot that goes into each cup."""
+
+    method_key: str
+    source: str
+    cups: Mapping[str, str]
+
+
 @writes("run.start", Written)
 def start(
     w: Write,
@@ -43,35 +52,30 @@ def start(
     """Open a run on a probe. One open run a probe; all faults of the choice at once."""
     if source not in ("live", "typed"):
         raise InputError("source", "Readings are live or typed. Choose one of the two.", value=source)
-    run = open_run(w, kit.probe_of(w.session, probe_id), method_key, source, cups, conditions or Conditions())
+    choice = RunChoice(method_key, source, cups)
+    run = open_run(w, kit.probe_of(w.session, probe_id), choice, conditions or Conditions())
     detail = {"method": run.method["key"], "version": run.method["version"], "cups": run.cups}
     w.record(f"run:{run.id}", {**detail, "conditions": run.conditions.model_dump(mode="json", exclude_unset=True)})
     return Written(str(run.id))
 
 
 def open_run(
-    w: Write,
-    probe: Probe,
-    method_key: str,
-    source: str,
-    cups: Mapping[str, str],
-    conditions: Conditions,
-    calibration_session_id: uuid.UUID | None = None,
+    w: Write, probe: Probe, choice: RunChoice, conditions: Conditions, calibration_session_id: uuid.UUID | None = None
 ) -> Run:
     """The run itself, inside a write: everything that may stand in its way is looked at here."""
-    method = kit.method(w.session, method_key)
+    method = kit.method(w.session, choice.method_key)
     if method is None or method.quantity != probe.quantity:
         raise InputError(
             "method",
             "That method is not in use for this probe. Choose another, or let the lead bring it back.",
-            value=method_key,
+            value=choice.method_key,
         )
     # Two people starting on one probe take turns here, and the second finds the first one's run.
     w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
-    _may_start(w, probe, source)
+    _may_start(w, probe, choice.source)
     method = kit.method_for_probe(method, probe).with_found_and_left(conditions.as_found, conditions.as_left)
-    chosen = _cups(w, method, cups, probe)
-    stored = checked(w, probe, method, conditions, source)
+    chosen = _cups(w, method, choice.cups, probe)
+    stored = checked(w, probe, method, conditions, choice.source)
     lots = [w.session.get_one(Lot, uuid.UUID(lot)) for lot in chosen.values()]
     if beyond := out_of_reach(w.session, probe, lots):
         stored = stored.model_copy(update={"bracket": beyond})
@@ -80,7 +84,7 @@ def open_run(
         id=uuid.uuid4(),
         probe_id=probe.id,
         operator_id=w.actor.id,
-        source=source,
+        source=choice.source,
         method=method.stored(),
         cups=chosen,
         conditions=stored,

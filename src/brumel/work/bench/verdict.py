@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import CalibrationPoint, Fitted, JudgingTerms
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.methods import load_faults

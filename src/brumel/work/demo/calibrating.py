@@ -9,21 +9,15 @@ from brumel.core.verdict import Outcome
 from brumel.store.tables import Probe, User
 from brumel.work import bench, kit, simulator
 from brumel.work.bench.conditions import Conditions
-from brumel.work.demo.world import Then
+from brumel.work.demo.world import Then, clock_of
 from brumel.work.desk import Desk
 from brumel.work.link import samples
 
 
 def calibrate(
-    desk: Desk,
-    clock: Then,
-    actor: User,
-    probe: Probe,
-    method: str,
-    cups: dict[str, str],
-    conditions: Conditions | None = None,
+    desk: Desk, actor: User, probe: Probe, method: str, cups: dict[str, str], conditions: Conditions | None = None
 ) -> str:
-    """One live calibration from the first cup to the verdict, at the clock's own pace. Returns the run's id."""
+    """One live calibration from the first cup to the verdict, at the desk's own pace. Returns the run's id."""
     run = bench.start(
         desk,
         actor,
@@ -34,7 +28,7 @@ def calibrate(
         cups=cups,
         conditions=conditions,
     ).id
-    state = take_cups(desk, clock, actor, run, probe)
+    state = take_cups(desk, clock_of(desk), actor, run, probe)
     with desk.read() as session:
         outcome = bench.run_result(session, state).verdict.outcome
     words = {
@@ -68,10 +62,12 @@ def take_cups(desk: Desk, clock: Then, actor: User, run: str, probe: Probe) -> b
             run_id=run,
             step=step.key,
             turn=state.turn,
-            early=not settled,
-            answer="Looked at, carried on for the record.",
-            reference=reference,
-            reference_u=None if reference is None else 0.05 if probe.quantity == "temperature" else 0.08,
+            how=bench.Acceptance(
+                early=not settled,
+                answer="Looked at, carried on for the record.",
+                reference=reference,
+                reference_u=None if reference is None else 0.05 if probe.quantity == "temperature" else 0.08,
+            ),
         )
 
 

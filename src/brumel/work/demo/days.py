@@ -82,10 +82,12 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe],
             actor,
             uuid.uuid4(),
             visit_id=started,
-            quantity="total_chlorine",
-            value=round(free + 0.21, 2),
-            method="tablet and colour, 10 mL",
-            reason="The first weeks have no history.",
+            result=rounds.HandResult(
+                quantity="total_chlorine",
+                value=round(free + 0.21, 2),
+                method="tablet and colour, 10 mL",
+                reason="The first weeks have no history.",
+            ),
         )
     return str(started)
 
@@ -163,12 +165,17 @@ def _set_out(desk: Desk, world: World, at: datetime) -> None:
                 run_id=run,
                 step=step.spec.key,
                 turn=state.turn,
-                signal="percent",
-                value=shown,
-                temperature_c=8.2,
-                after_s=after,
+                typed=bench.TypedValue(signal="percent", value=shown, temperature_c=8.2, after_s=after),
             )
-        bench.accept(then, actor, uuid.uuid4(), run_id=run, step=step.spec.key, turn=state.turn, answer="Seen")
+        bench.accept(
+            then,
+            actor,
+            uuid.uuid4(),
+            run_id=run,
+            step=step.spec.key,
+            turn=state.turn,
+            how=bench.Acceptance(answer="Seen"),
+        )
         with desk.read() as session:
             state = bench.load_run(session, run)
     bench.finish(then, actor, uuid.uuid4(), run_id=run, turn=state.turn, use=True, words="Set out after it.")
@@ -187,12 +194,14 @@ def logged_week(desk: Desk, world: World) -> None:
         world.users["ansa"],
         uuid.uuid4(),
         site_id=str(world.sites["reed"].id),
-        quantity="oxygen",
-        unit="mg/L",
-        times=[start + timedelta(minutes=5 * i) for i in kept],
-        values=[round(float(y[i]), 2) for i in kept],
-        name="reed channel, week 47.csv",
-        probe_id=str(world.probes["B2"].id),
+        series=logger.NewSeries(
+            quantity="oxygen",
+            unit="mg/L",
+            times=[start + timedelta(minutes=5 * i) for i in kept],
+            values=[round(float(y[i]), 2) for i in kept],
+            name="reed channel, week 47.csv",
+            probe_id=str(world.probes["B2"].id),
+        ),
     )
     # A green film by the end of the week: cleaning brings it up, and it waits for the lead.
     lifted = logged.Service(

@@ -53,13 +53,12 @@ def week(
         _begin(then, clock, world)
     ten = "10bad" if number in (8, 7) else "10"
     buffers = {"neutral": "7", "acid": "4", "alkaline": ten}
-    _one(then, clock, world, "A", "ph-7-4-10", buffers)
+    _one(then, world, "A", "ph-7-4-10", buffers)
     if number % 2 == 0:
-        _one(then, clock, world, "spare", "ph-7-4-10", buffers)
-    _one(then, clock, world, "A3", "ec-air-one", {"standard": "1413"})
+        _one(then, world, "spare", "ph-7-4-10", buffers)
+    _one(then, world, "A3", "ec-air-one", {"standard": "1413"})
     _one(
         then,
-        clock,
         world,
         "A5",
         "do-zero-air" if number % 4 == 0 else "do-saturated-air",
@@ -68,9 +67,9 @@ def week(
     )
     _orp(then, clock, world, number)
     if number % 3 == 0:
-        _one(then, clock, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
-        _one(then, clock, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
-    _one(then, clock, world, "C1", "cl-check", {})
+        _one(then, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
+        _one(then, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
+    _one(then, world, "C1", "cl-check", {})
     demo_days.day(then, clock, world, number)
     clock.on(hours=2)
     _upkeep(then, world, number)
@@ -134,12 +133,12 @@ def _begin(desk: Desk, clock: Then, world: World) -> None:
         kit.record_settings(
             desk, ansa, uuid.uuid4(), meter_id=str(world.meters[key].id), settings=settings_by_set, reason=""
         )
-    _one(desk, clock, world, "A8", "temp-two-points", {})
+    _one(desk, world, "A8", "temp-two-points", {})
 
 
 def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
     """Each week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
-    failed = _one(desk, clock, world, "A4", "orp-check", {"standard": "zobell"})
+    failed = _one(desk, world, "A4", "orp-check", {"standard": "zobell"})
     if number != 3:
         return
     with desk.sessions.begin() as session:
@@ -150,7 +149,7 @@ def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
         desk, world.users["ansa"], uuid.uuid4(), probe_id=probe_id, what="cleaned", note="Failed its check."
     )
     clock.on(minutes=40)
-    _one(desk, clock, world, "A4", "orp-check", {"standard": "zobell"}, Conditions(repeats=failed))
+    _one(desk, world, "A4", "orp-check", {"standard": "zobell"}, Conditions(repeats=failed))
 
 
 def _upkeep(desk: Desk, world: World, number: int) -> None:
@@ -173,13 +172,7 @@ def _upkeep(desk: Desk, world: World, number: int) -> None:
 
 
 def _one(
-    desk: Desk,
-    clock: Then,
-    world: World,
-    probe: str,
-    method: str,
-    cups: dict[str, str],
-    conditions: Conditions | None = None,
+    desk: Desk, world: World, probe: str, method: str, cups: dict[str, str], conditions: Conditions | None = None
 ) -> str:
     chosen = {step: str(world.lots[lot].id) for step, lot in cups.items()}
-    return calibrate(desk, clock, world.users["ansa"], world.probes[probe], method, chosen, conditions)
+    return calibrate(desk, world.users["ansa"], world.probes[probe], method, chosen, conditions)

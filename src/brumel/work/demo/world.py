@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from brumel.store.tables import Lot, Meter, Probe, Site, User
+from brumel.work.desk import Desk
 
 
 @dataclass
@@ -31,3 +32,9 @@ class Then:
     def on(self, **delta: float) -> None:
         """Go on by so much."""
         self.at += timedelta(**delta)
+
+
+def clock_of(desk: Desk) -> Then:
+    """The clock of a desk of the demo, which goes on only when told to."""
+    assert isinstance(desk.clock, Then)
+    return desk.clock

@@ -53,7 +53,6 @@ from brumel.work.kit.meters import (
 )
 from brumel.work.kit.methods import (
     MOST_STEPS,
-    USUAL,
     default_method,
     default_methods,
     first_offered,
@@ -109,7 +108,6 @@ __all__ = [
     "SERIAL",
     "SINGLE_USE",
     "SPARES",
-    "USUAL",
     "Due",
     "Left",
     "Life",

@@ -12,9 +12,9 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors, OutOfRange
-from brumel.core.ions import IONS
 from brumel.core.lookup import label_rows
 from brumel.core.ph import Buffer
+from brumel.core.quantity_table import IONS
 from brumel.core.redox import ELECTRODES
 from brumel.core.sentence import Amount, say
 from brumel.store.tables import Lot
@@ -49,7 +49,7 @@ class LotView:
 
     def stated(self, quantity: str) -> str:
         """Value and expanded uncertainty in one line, as "1413 µS/cm ± 1 %"."""
-        unit, usual = standards.UNCERTAINTY[quantity]
+        unit, usual = standards.LABELS[quantity].u_unit, standards.LABELS[quantity].u
         u = say("± {u}", u=Amount(standards.label_uncertainty(self.lot, quantity) or usual, "%" if unit == "%" else ""))
         return f"{quantity_of(quantity).with_unit(self.nominal(quantity))} {u}"
 
@@ -131,7 +131,7 @@ def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None
     if not lines:
         return None
     what = {"ph": "a pH"}.get(new.quantity, "a value")
-    unit, low, high = standards.LABELS[new.quantity]
+    unit, low, high = standards.LABELS[new.quantity][:3]
     before = len(faults)
     label: dict[float, float] = {}
     for number, line in enumerate(lines[:40], 1):
@@ -148,7 +148,7 @@ def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None
     if label and len(faults) == before:
         field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")
         try:
-            label_rows(label, field, low, high, standards.ALONE_C[new.quantity], Door())
+            label_rows(label, field, low, high, standards.LABELS[new.quantity].alone_c, Door())
         except InputError as error:
             faults += error.faults
     return {f"{t:g}": value for t, value in sorted(label.items())}
@@ -164,7 +164,7 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
     if label is None and new.family not in families:
         words = "the buffer's table" if new.quantity == "ph" else "a table of the list"
         faults.append(InputError("family", f"Choose {words}, or type the label of the lot."))
-    unit, _ = standards.UNCERTAINTY[new.quantity]
+    unit = standards.LABELS[new.quantity].u_unit
     low, high = {"pH": (0.001, 0.2), "%": (0.05, 20.0), "mV": (0.5, 50.0), "mg/L": (0.001, 1.0)}[unit]
     u = new.expanded_uncertainty
     if u is None or not low <= u <= high:

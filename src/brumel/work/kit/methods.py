@@ -13,6 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.quantity_table import MEASURED
 from brumel.methods import ORDER, Method, load_method, load_methods
 from brumel.methods.loader import method_faults
 from brumel.methods.model import BandSpec, Limit
@@ -102,18 +103,6 @@ def method_for_probe(method: Method, probe: Probe) -> Method:
     return method.model_copy(update={"limits": limits, "stow": stow})
 
 
-USUAL = {
-    "ph": "ph-7-4-10",
-    "conductivity": "ec-air-one",
-    "oxygen": "do-saturated-air",
-    "redox": "orp-check",
-    "nitrate": "no3-two",
-    "ammonium": "nh4-two",
-    "temperature": "temp-two-points",
-    "chlorine": "cl-check",
-}
-
-
 def default_method(session: Session, probe: Probe) -> Method:
     """The method offered first: the usual one of the quantity, else another in use.
 
@@ -126,7 +115,7 @@ def default_method(session: Session, probe: Probe) -> Method:
 def first_offered(in_use: Mapping[str, Method], quantity: str) -> Method | None:
     """Of the methods in use the one offered first: the usual one of the quantity, else another; None where none is."""
     others = (m for m in in_use.values() if m.quantity == quantity)
-    return in_use.get(USUAL[quantity]) or next(others, None)
+    return in_use.get(MEASURED[quantity].usual_method) or next(others, None)
 
 
 def default_methods(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Method]:
@@ -135,7 +124,7 @@ def default_methods(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID
     in_use = _in_use(versions)
     usual: dict[str, Method] = {}
     for quantity in {p.quantity for p in probes}:
-        key, offered = USUAL[quantity], first_offered(in_use, quantity)
+        key, offered = MEASURED[quantity].usual_method, first_offered(in_use, quantity)
         last = Method.model_validate(versions[key].body) if key in versions else load_methods()[key]
         usual[quantity] = offered or last
     return {p.id: usual[p.quantity] for p in probes}

@@ -12,24 +12,16 @@ from sqlalchemy import select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.quantity_table import MEASURED
 from brumel.core.redox import ELECTRODES
 from brumel.methods import ORDER
-from brumel.methods.model import LIMITS, BandSpec, Limit
+from brumel.methods.model import BandSpec, Limit
 from brumel.store.tables import Meter, Probe, ProbeInstallation
 from brumel.work.desk import MovedOn, NotAllowed, Refused, Write, Written, clean_reason, writes
 from brumel.work.kit import meters, methods, probes
 from brumel.work.kit.meters import SERIAL, clean_words, raise_faults
 
-KINDS: dict[str, tuple[str, ...]] = {
-    "temperature": ("thermistor", "platinum resistance"),
-    "ph": ("refillable", "gel"),
-    "conductivity": ("two-electrode", "four-electrode", "inductive"),
-    "redox": ("refillable", "gel"),
-    "oxygen": ("polarographic", "galvanic", "optical"),
-    "nitrate": ("membrane tip",),
-    "ammonium": ("membrane tip",),
-    "chlorine": ("membrane tip", "bare electrode"),
-}
+KINDS = {key: row.probe_kinds for key, row in MEASURED.items()}
 
 
 @dataclass(frozen=True)
@@ -197,7 +189,7 @@ def set_limit(
     if w.actor.role != "lead":
         raise NotAllowed("Limits of a probe are set by the lead.")
     probe = probes.probe_of(w.session, probe_id)
-    bands, singles = LIMITS[probe.quantity]
+    _, bands, singles = MEASURED[probe.quantity].judged
     if name not in bands | singles:
         raise InputError("limit", "Choose which limit from the list.", value=name)
     why = clean_reason(reason)

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import ARRAY, Select, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session
 
-from brumel.core.ions import IONS, RESTS_ON
+from brumel.core.ions import RESTS_ON
+from brumel.core.quantity_table import IONS
 from brumel.store.tables import Dip, Meter, Probe, Run, RunEnd
 from brumel.work.desk import NotFound, object_id
 

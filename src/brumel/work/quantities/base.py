@@ -9,6 +9,7 @@ from typing import Any
 
 from brumel.core import suspicion
 from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms
+from brumel.core.quantity_table import QuantityRow
 from brumel.core.settling import Settling
 from brumel.core.suspicion import Scale, Suspicion, Vessel
 from brumel.core.trace import Trace
@@ -90,11 +91,6 @@ class CupReading:
 class Quantity:
     """The common part; each quantity says what is its own."""
 
-    quantity = ""
-    unit = ""
-    digits = 2
-    signal_unit = "mV"
-    signal_digits = 1
     suffix = "mv"
     tip = "tip"
     native = "mv"
@@ -104,6 +100,10 @@ class Quantity:
     unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
     #: strands of the probe's life: figure, words, unit, limit of the method, smallest sigma, digits
     strands: Sequence[tuple[str, str, str, str, float, int]] = ()
+
+    def __init__(self, row: QuantityRow) -> None:
+        self.row, self.quantity, self.unit, self.digits = row, row.key, row.unit, row.standard_digits
+        self.signal_unit, self.signal_digits = row.signal.unit, row.signal.digits
 
     # -- values
 

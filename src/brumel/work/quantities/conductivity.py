@@ -34,8 +34,7 @@ def _compensated(value: float, at_c: float, case: RunContext) -> float:
 class Conductivity(Quantity):
     """Signal in µS as the cell conducts; read as uncompensated µS/cm."""
 
-    quantity, unit, digits = "conductivity", "µS/cm", 0
-    signal_unit, signal_digits, suffix, tip, native = "µS", 1, "percent", "cell", "us"
+    suffix, tip, native = "percent", "cell", "us"
     scale = Scale("µS/cm", 0, True, near=0.25, margin=0.25, far=0.6)
     module = fitness
     entries = {

@@ -2,26 +2,7 @@
 
 from __future__ import annotations
 
-#: {quantity: (name in a sentence, digits, order on a sheet)}
-NAMES: dict[str, tuple[str, int]] = {
-    "temperature": ("temperature", 1),
-    "ph": ("pH", 2),
-    "conductivity": ("conductivity at 25 °C", 0),
-    "salinity": ("salinity", 2),
-    "solids": ("TDS", 0),
-    "oxygen": ("dissolved oxygen", 2),
-    "saturation": ("oxygen saturation", 0),
-    "redox": ("ORP", 0),
-    "eh": ("Eh", 0),
-    "nitrate": ("nitrate as N", 2),
-    "ammonium": ("ammonium as N", 3),
-    "ammonia": ("un-ionised ammonia as N", 4),
-    "chlorine": ("free chlorine", 2),
-    "total_chlorine": ("total chlorine", 2),
-    "combined_chlorine": ("combined chlorine", 2),
-    "hypochlorous": ("hypochlorous acid", 2),
-}
-
+from brumel.core.quantity_table import MEASURED, ON_SHEET
 
 #: what stands behind a reading, in the order it is listed
 BACKING_WORDS = {
@@ -36,12 +17,17 @@ BACKING_WORDS = {
 BACKINGS = ("open", "bracketed", "corrected", "doubtful", "not reported", "unbacked", "by hand")
 
 
-ORDER = {quantity: i for i, quantity in enumerate(NAMES)}
+ORDER = {quantity: i for i, quantity in enumerate(ON_SHEET)}
 
 
 def name(quantity: str) -> str:
     """The quantity as it stands in a sentence."""
-    return NAMES[quantity][0] if quantity in NAMES else quantity
+    return ON_SHEET[quantity].on_sheet if quantity in ON_SHEET else quantity
+
+
+def short(quantity: str) -> str:
+    """The quantity as a probe or a run is called by it."""
+    return MEASURED[quantity].words if quantity in MEASURED else name(quantity)
 
 
 def backing(state: str) -> str:
@@ -57,4 +43,4 @@ def title(quantity: str) -> str:
 
 def digits(quantity: str) -> int:
     """Decimals of a value on the sheet."""
-    return NAMES[quantity][1] if quantity in NAMES else 2
+    return ON_SHEET[quantity].digits if quantity in ON_SHEET else 2

@@ -18,7 +18,6 @@ from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEnt
 class Redox(Quantity):
     """Signal in mV against the probe's own reference electrode."""
 
-    quantity, unit, digits, signal_digits = "redox", "mV", 0, 1
     tip = "metal"
     scale = Scale("mV", 0, False, near=40.0, margin=50.0, far=110.0)
     module = redox_fitness
@@ -37,14 +36,10 @@ class Redox(Quantity):
 class Ion(Quantity):
     """Nitrate or ammonium: signal in mV, read as activity in mg/L as N."""
 
-    unit, digits = "mg/L as N", 2
     module = ion_fitness
     scale = Scale("mg/L as N", 2, True, near=0.7, margin=0.7, far=1.6)
     entries = {"mv": SignalEntry("mV", 1, -1000, 1000, as_is)}
     strands = (("gap_mv", "gap of the pair", "mV", "gap", 0.5, 1),)
-
-    def __init__(self, quantity: str) -> None:
-        self.quantity = quantity
 
     def _cup(self, seen: CupReading) -> list[Suspicion | None]:
         """A tip's zero wanders from day to day, so a cup is recognised by its distance to the cups of this run."""
@@ -90,8 +85,7 @@ class Ion(Quantity):
 class Temperature(Quantity):
     """A thermometer beside a reference: the signal is what it shows."""
 
-    quantity, unit, digits = "temperature", "°C", 2
-    signal_unit, signal_digits, suffix, native = "°C", 2, "c", "c"
+    suffix, native = "c", "c"
     module = temperature_fitness
     entries = {
         "c": SignalEntry("°C", 2, -30, 110, as_is),
@@ -115,8 +109,7 @@ class Temperature(Quantity):
 class Chlorine(Quantity):
     """A chlorine tip beside a second method: the signal is what it shows."""
 
-    quantity, unit, digits = "chlorine", "mg/L", 2
-    signal_unit, signal_digits, suffix, native = "mg/L", 2, "mg_l", "mg_l"
+    suffix, native = "mg_l", "mg_l"
     module = chlorine_fitness
     entries = {"mg_l": SignalEntry("mg/L", 2, 0, 50, as_is)}
     strands = (("error_mg_l", "difference to the second method", "mg/L", "", 0.03, 2),)

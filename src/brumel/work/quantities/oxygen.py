@@ -39,8 +39,7 @@ def _mg_l(value: float, at_c: float, case: RunContext) -> float:
 class Oxygen(Quantity):
     """Signal in percent of saturated air at 1013.25 hPa before adjusting; read as mg/L in fresh water."""
 
-    quantity, unit, digits = "oxygen", "mg/L", 2
-    signal_unit, signal_digits, suffix, tip, native = "% sat", 1, "percent", "membrane", "raw"
+    suffix, tip, native = "percent", "membrane", "raw"
     scale = Scale("mg/L", 2, False, near=0.8, margin=1.5, far=3.5)
     module = fitness
     entries = {

@@ -19,7 +19,6 @@ def _pseudo(displayed: float, at_c: float, case: RunContext) -> float:
 class Ph(Quantity):
     """Signal in mV; a displayed pH stands for the mV of an ideal electrode."""
 
-    quantity, unit, digits = "ph", "pH", 2
     tip = "bulb"
     unit_words = " (mV or displayed pH)"
     module = fitness

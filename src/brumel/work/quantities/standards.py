@@ -8,38 +8,16 @@ from brumel.core import conductivity, ions, redox
 from brumel.core.checking import Door
 from brumel.core.constants.measured import NITROGEN_G_MOL
 from brumel.core.errors import InputError
-from brumel.core.ions import IONS
 from brumel.core.lookup import at_temperature, label_rows
 from brumel.core.ph import BUFFERS, Buffer, buffer_ph, label_buffer
 from brumel.core.ph.buffers import find_buffer
+from brumel.core.quantity_table import IONS, MEASURED
 from brumel.methods import StepSpec
 from brumel.store.tables import Lot, Probe
 from brumel.store.typed_json import LotMeasure
 
-#: Quantities a solution can be a standard of, with the unit and the limits of its label.
-LABELS: dict[str, tuple[str, float, float]] = {
-    "ph": ("pH", 0.0, 14.0),
-    "conductivity": ("µS/cm", 1.0, 1_000_000.0),
-    "redox": ("mV", -1000.0, 1000.0),
-    "oxygen": ("mg/L", 0.0, 0.1),
-    "nitrate": ("mg/L as N", 0.01, 20_000.0),
-    "ammonium": ("mg/L as N", 0.01, 20_000.0),
-}
-
-
-#: How far a single label value reaches from its temperature [°C]: chosen per quantity by how much it moves.
-ALONE_C = {"ph": 2.0, "conductivity": 1.0, "redox": 5.0, "nitrate": 40.0, "ammonium": 40.0, "oxygen": 40.0}
-
-
-#: The unit an uncertainty is stated in, and its default (k = 2).
-UNCERTAINTY = {
-    "ph": ("pH", 0.02),
-    "conductivity": ("%", 1.0),
-    "redox": ("mV", 5.0),
-    "oxygen": ("mg/L", 0.05),
-    "nitrate": ("%", 1.0),
-    "ammonium": ("%", 1.0),
-}
+#: What the label of a standard says, for the quantities a solution can be a standard of.
+LABELS = {key: row.label for key, row in MEASURED.items() if row.label is not None}
 
 
 def families(quantity: str) -> dict[str, str]:
@@ -126,8 +104,8 @@ def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = N
 
 
 def _from_label(lot: Lot, quantity: str, label: dict[float, float], temperature_c: float) -> float:
-    unit, low, high = LABELS[quantity]
-    temperatures, values = label_rows(label, "value", low, high, ALONE_C[quantity], Door())
+    limits = LABELS[quantity]
+    temperatures, values = label_rows(label, "value", limits.low, limits.high, limits.alone_c, Door())
     return float(np.asarray(at_temperature(f"{lot.name} ({lot.code})", temperatures, values, temperature_c)))
 
 
@@ -182,7 +160,7 @@ def nominal(lot: Lot, quantity: str, probe: Probe | None = None) -> float:
 
 def expanded_uncertainty(lot: Lot, quantity: str, at_value: float) -> float:
     """Expanded uncertainty (k = 2) of the lot at a value, in the quantity's unit."""
-    unit, usual = UNCERTAINTY[quantity]
+    unit, usual = LABELS[quantity].u_unit, LABELS[quantity].u
     stated = label_uncertainty(lot, quantity) or usual
     return stated / 100 * abs(at_value) if unit == "%" else stated
 

@@ -13,6 +13,7 @@ from brumel.store.tables import Calibration, Lot, Point, Reading
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.records.decisions import (
     EffectOnReadings,
+    SignedDecision,
     apply_effect,
     decision_of,
     follow_up,
@@ -61,7 +62,7 @@ def decide_affected(w: Write, *, kind: str, subject: str, decision: str, reason:
     take_turns(w, touched(w.session, kind, what)[1])
     _, rows = touched(w.session, kind, what)
     why = clean_reason(reason)
-    written = write_decision(w, kind, what, decision, why, name)
+    written = write_decision(w, kind, what, SignedDecision(decision, why, name))
     state = "doubtful" if decision == "doubt" else "not reported"
     words = "a lot found bad" if kind == "lot" else "a calibration found wrong"
     done = [

@@ -116,7 +116,7 @@ def decide(w: Write, *, closing_id: str, decision: str, reason: str, name: str) 
     if decision_of(w.session, closing_check.id) is not None:
         raise MovedOn("This check is decided about. Open it again first, with a reason.")
     why = clean_reason(reason, required=decision != "bracket")
-    written = write_decision(w, "closing", closing_check.id, decision, why, name)
+    written = write_decision(w, "closing", closing_check.id, SignedDecision(decision, why, name))
     take_turns(w, [e.reading for e in effects(w.session, closing_check, decision)])
     touched = [
         apply_effect(w, e, written, f"closing check {closing_check.number}")
@@ -138,16 +138,25 @@ def take_turns(w: Write, rows: Sequence[Reading]) -> None:
     w.session.expire_all()
 
 
+@dataclass(frozen=True)
+class SignedDecision:
+    """What the lead decided, why, and the name it was signed with."""
+
+    decision: str
+    why: str
+    name: str
+
+
 def write_decision(
-    w: Write, kind: str, subject: uuid.UUID, decision: str, why: str, name: str, undoes: uuid.UUID | None = None
+    w: Write, kind: str, subject: uuid.UUID, signed: SignedDecision, undoes: uuid.UUID | None = None
 ) -> Decision:
     new_decision = Decision(
         id=uuid.uuid4(),
         kind=kind,
         subject=subject,
-        decision=decision,
-        reason=why,
-        signed_name=" ".join(name.split()),
+        decision=signed.decision,
+        reason=signed.why,
+        signed_name=" ".join(signed.name.split()),
         undoes_id=undoes,
         at=w.now,
         by_id=w.actor.id,
@@ -199,7 +208,7 @@ def reopen(w: Write, *, decision_id: str, reason: str, name: str) -> Written:
     if standing is None or standing.id != old.id:
         raise MovedOn("This decision does not stand any more.")
     why = clean_reason(reason)
-    write_decision(w, "reopened", old.subject, old.decision, why, name, undoes=old.id)
+    write_decision(w, "reopened", old.subject, SignedDecision(old.decision, why, name), undoes=old.id)
     done = []
     query = select(Reading).where(Reading.decision_id == old.id)
     take_turns(w, list(w.session.scalars(query.where(is_standing()))))

@@ -1,10 +1,10 @@
 """Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
 from brumel.work.rounds.sheet.corrections import correct
-from brumel.work.rounds.sheet.entry import Typed, add_probe, dip, say, start_visit, type_readings
+from brumel.work.rounds.sheet.entry import Typed, TypedSheet, add_probe, dip, say, start_visit, type_readings
 from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.recording import BY_HAND, by_hand, take, take_all, vouched
+from brumel.work.rounds.sheet.recording import BY_HAND, HandResult, by_hand, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
 from brumel.work.rounds.sheet.sheet import of_visit, of_visits, sheet_of_visit, visit_of
 from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing, standings
@@ -13,11 +13,13 @@ __all__ = [
     "BY_HAND",
     "HISTORY",
     "Backing",
+    "HandResult",
     "Past",
     "Sheet",
     "SheetLine",
     "SheetValue",
     "Typed",
+    "TypedSheet",
     "add_probe",
     "by_hand",
     "correct",

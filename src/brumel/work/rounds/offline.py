@@ -92,7 +92,7 @@ def _keep_sheet(w: Write, sheet: QueuedSheet) -> SheetSent:
     visit_id = str(visit.id)
     if sheet.note.strip():
         entry.say_on(w, visit_id, note=sheet.note)
-    entry.type_on(w, visit_id, sheet.rows, sheet.temperature_c, sheet.depth_m, still=True)
+    entry.type_on(w, visit_id, entry.TypedSheet(sheet.rows, sheet.temperature_c, sheet.depth_m, still=True))
     kept = recording.keep_settled(w, visit_id, reason=sheet.reason)
     w.record(
         f"visit:{visit_id}", {"read_at": w.now.isoformat(), "readings": [str(r.id) for r in kept], "both": sheet.both}

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import Amount, Span, joined, say
 from brumel.store.rounds import Outing, Round
 from brumel.store.tables import Meter, MeterSettings, Site

@@ -9,8 +9,9 @@ from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
 
-from brumel.core.ions import IONS, RESTS_ON
+from brumel.core.ions import RESTS_ON
 from brumel.core.planning import Task, plan
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.methods import Method
 from brumel.store.rounds import Round

@@ -14,12 +14,12 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.quantity_table import ON_SHEET
 from brumel.core.sentence import Amount, say
 from brumel.methods.field import load_field
 from brumel.store.rounds import RoundStop
 from brumel.store.tables import Client, Site, SiteTerms
 from brumel.work.desk import MovedOn, Write, Written, clean_reason, only_the_lead_keeps, writes
-from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sites import site_of as find_site
 
 KINDS = (
@@ -95,7 +95,7 @@ def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | No
         match = _PAIR.match(line[:300])
         quantity = match.group(1).strip().lower().replace(" ", "_") if match else ""
         if match is None or quantity not in load_field():
-            known = ", ".join(q for q in quantity_names.NAMES)
+            known = ", ".join(q for q in ON_SHEET)
             faults.append(
                 InputError(what, f"{what.capitalize()}, line {number}: write “ph: 6.5 to 9.0”; known are {known}.")
             )

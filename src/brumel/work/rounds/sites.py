@@ -41,7 +41,6 @@ def standing(
     site_id: uuid.UUID,
     quantity: str,
     count: int = HISTORY,
-    before: datetime | None = None,
     depths: tuple[float, float] | None = None,
     bare: bool = False,
 ) -> list[Reading]:
@@ -49,7 +48,7 @@ def standing(
 
     bare : without working, settling and findings, which a drawing of hundreds has no use for
     """
-    return standings(session, site_id, [quantity], count, before, depths, bare)[quantity]
+    return standings(session, site_id, [quantity], count, depths, bare)[quantity]
 
 
 def standings(
@@ -57,7 +56,6 @@ def standings(
     site_id: uuid.UUID,
     quantities: Sequence[str],
     count: int = HISTORY,
-    before: datetime | None = None,
     depths: tuple[float, float] | None = None,
     bare: bool = False,
 ) -> dict[str, list[Reading]]:
@@ -69,8 +67,6 @@ def standings(
         .order_by(Reading.at.desc())
         .limit(count)
     )
-    if before is not None:
-        newest = newest.where(Reading.at < before)
     if depths is not None:
         newest = newest.where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths))
     ids = newest.lateral()

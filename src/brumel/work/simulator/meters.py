@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from brumel.core.conductivity import to_reference
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l
+from brumel.core.quantity_table import IONS
 from brumel.meters.sensors import FAULTS, SAMPLES_PER_S, Liquid, Sensor, Start, sensor
 from brumel.meters.sensors.glass import contaminated
 from brumel.store.tables import Dip, Lot, Meter, Probe, Run, Sample, Truth, Visit
@@ -181,7 +182,13 @@ def _liquid(session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor) -> L
         return Liquid(at, chlorine_mg_l=float(body.get("second_mg_l", 1.5)), vessel="reference")
     if step["vessel"] == "air":
         return Liquid(at, vessel="air")
-    return _solution(session, dip, probe, probe_sensor, run, list(steps), at)
+    lot = session.get_one(Lot, _poured(dip, probe, probe_sensor, run, list(steps)))
+    solution = _solution(session, lot, probe, probe_sensor, at)
+    if "old_standard" in probe_sensor.faults and probe.quantity == "redox" and dip.step == list(steps)[-1]:
+        return replace(solution, redox_mv=solution.redox_mv - 46.0)
+    if "carry_over" in probe_sensor.faults and probe.quantity in IONS and dip.step == "low":
+        return replace(solution, ion_mg_l=solution.ion_mg_l * 1.6)
+    return solution
 
 
 def _temperature(
@@ -194,7 +201,7 @@ def _temperature(
         return float(body.get("cold_c", 7.0)) + 0.1 * (order % 2)
     if "warm_cup" in probe_sensor.faults and order == 1:
         return temperature_c + 2.4
-    return temperature_c + (0.05 if probe.quantity in ("nitrate", "ammonium", "temperature") else 0.3) * order
+    return temperature_c + (0.05 if probe.quantity in (*IONS, "temperature") else 0.3) * order
 
 
 def reference_shows(session: Session, dip: Dip) -> float:
@@ -207,9 +214,8 @@ def reference_shows(session: Session, dip: Dip) -> float:
     return round(there.chlorine_mg_l + (0.5 if "second_method" in probe_sensor.faults else 0.0), 2)
 
 
-def _solution(
-    session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor, run: Run, steps: list[str], temperature_c: float
-) -> Liquid:
+def _poured(dip: Dip, probe: Probe, probe_sensor: Sensor, run: Run, steps: list[str]) -> uuid.UUID | None:
+    """The lot that is really in the cup: not the one that was meant, where cups were mixed up."""
     lot_id, last = dip.lot_id, [k for k in steps if k in run.cups]
     if (
         "wrong_cup" in probe_sensor.faults
@@ -219,7 +225,11 @@ def _solution(
         lot_id = uuid.UUID(run.cups[last[0]])
     if "swapped_cups" in probe_sensor.faults and len(last) > 1 and dip.step in last[:2]:
         lot_id = uuid.UUID(run.cups[last[1 - last.index(dip.step)]])
-    lot = session.get_one(Lot, lot_id)
+    return lot_id
+
+
+def _solution(session: Session, lot: Lot, probe: Probe, probe_sensor: Sensor, temperature_c: float) -> Liquid:
+    """What the lot truly is at this temperature."""
     shift = float(truth(session, f"lot:{lot.id}").get("shift", 0.0))  # how far a bad lot is from its label
     value = standards.value(lot, probe.quantity, temperature_c, probe)
     if probe.quantity == "ph":
@@ -233,10 +243,7 @@ def _solution(
     if probe.quantity == "oxygen":
         return Liquid(temperature_c, oxygen_percent=0.3 + shift, vessel="zero")
     if probe.quantity == "redox":
-        old = 46.0 if "old_standard" in probe_sensor.faults and dip.step == steps[-1] else 0.0
-        return Liquid(temperature_c, redox_mv=value - old + shift)
-    if "carry_over" in probe_sensor.faults and dip.step == "low":
-        value = value * 1.6
+        return Liquid(temperature_c, redox_mv=value + shift)
     return Liquid(temperature_c, ion_mg_l=value * (1 + shift))
 
 

@@ -7,9 +7,10 @@ import numpy as np
 from brumel.core import ions, ph, redox
 from brumel.core.constants.measured import HALF_CELL_NAMES
 from brumel.core.ph.buffers import BUFFERS
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import Amount, say
 from brumel.core.verdict import Verdict
-from brumel.core.working import Ladder
+from brumel.core.working import Ladder, StepResult
 from brumel.methods import load_method
 from brumel.methods.checks import load_checks
 from brumel.work.worksheet.model import Answer, AnswerChart, AnswerValue, Curve, Given, QuestionField, Sum
@@ -33,12 +34,10 @@ def _buffer(given: Given) -> Answer:
         "pH",
         f"{table.name} at the cup's temperature",
         "table, linear between its temperatures",
-        value,
-        "",
+        StepResult(value, "", digits=3 if table.source == "Buck2002" else 2),
         table.source,
         ("T", "cup temperature", t, "°C"),
         ("pH25", "value at 25 °C", table.nominal_ph, ""),
-        digits=3 if table.source == "Buck2002" else 2,
     )
     speak: list[str] = []
     if abs(value - table.nominal_ph) >= 0.02:
@@ -142,7 +141,7 @@ def _orp(given: Given) -> Answer:
 
 
 def _pair(given: Given) -> Answer:
-    ion: ions.Ion = "ammonium" if choice(given, "ion") == "ammonium" else "nitrate"
+    ion = choice(given, "ion")
     high = ions.IonPoint(number(given, "high_mv"), number(given, "high_t"), number(given, "high_c"))
     low = ions.IonPoint(number(given, "low_mv"), number(given, "low_t"), number(given, "low_c"))
     judged = ions.pair(high, low)
@@ -151,23 +150,20 @@ def _pair(given: Given) -> Answer:
         high,
         low,
         ion,
-        gap_low_mv=limits["gap_low"].value,
-        gap_high_mv=limits["gap_high"].value,
-        apart_c=limits["apart"].value,
-        source=limits["gap_low"].source,
+        ions.PairLimits(
+            limits["gap_low"].value, limits["gap_high"].value, limits["apart"].value, limits["gap_low"].source
+        ),
     )
     ladder = Ladder("Is the pair sound?")
-    ladder.step("ΔE", "gap as read", "|E high − E low|", judged.gap_mv, "mV", "reading", digits=1)
+    ladder.step("ΔE", "gap as read", "|E high − E low|", StepResult(judged.gap_mv, "mV", digits=1), "reading")
     ladder.step(
         "ΔE25",
         "gap at 25 °C and 10:1",
         "ΔE / log10(ratio) · 298.15 / T",
-        judged.normalised_mv,
-        "mV",
+        StepResult(judged.normalised_mv, "mV", digits=1),
         "common practice, no source",
         ("decades", "log10 of the ratio", judged.decades, ""),
         ("T", "temperature of the pair", (high.temperature_c + low.temperature_c) / 2, "°C"),
-        digits=1,
     )
     values = [
         AnswerValue("gap at 25 °C and 10:1", judged.normalised_mv, "mV", 1),
@@ -251,7 +247,7 @@ SUMS = (
         "Ion-selective pair",
         "Is this nitrate or ammonium tip still sound?",
         (
-            QuestionField("ion", "Ion", "nitrate", choices=(("nitrate", "nitrate"), ("ammonium", "ammonium"))),
+            QuestionField("ion", "Ion", "nitrate", choices=tuple((ion, ion) for ion in IONS)),
             QuestionField("high_mv", "High standard", "112.4", "potential", "mV"),
             QuestionField("high_t", "Its temperature", "21.3", "temperature", "°C"),
             QuestionField("high_c", "Its concentration, mg/L", "100"),

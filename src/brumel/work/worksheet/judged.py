@@ -7,7 +7,7 @@ import numpy as np
 from brumel.core import agreement, chlorine, drift, ions, temperature
 from brumel.core.sentence import Amount, say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
-from brumel.core.working import Ladder
+from brumel.core.working import Ladder, StepResult
 from brumel.methods.checks import load_checks
 from brumel.work.worksheet.model import Answer, AnswerChart, AnswerValue, Curve, Given, QuestionField, Sum
 from brumel.work.worksheet.reading import choice, maybe, number
@@ -195,12 +195,10 @@ def _thermometer(given: Given) -> Answer:
             "e",
             row.criterion,
             "shown − reference",
-            row.value or 0.0,
-            "°C",
+            StepResult(row.value or 0.0, "°C", digits=2),
             limit.source,
             ("shown", "shown", p.shown_c, "°C"),
             ("ref", "reference", p.reference_c, "°C"),
-            digits=2,
         )
     values = [
         AnswerValue(row.criterion, row.value, "°C", 2, f"{row.limit}: {row.outcome.words}") for row in judged.rows

@@ -11,7 +11,7 @@ from brumel.core.constants.chosen import TDS_SCALES
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.errors import InputError, OutOfRange, words_of
 from brumel.core.sentence import Amount, say
-from brumel.core.working import Ladder, Working
+from brumel.core.working import Ladder, StepResult, Working
 from brumel.work.worksheet.model import Answer, AnswerChart, AnswerValue, ChartScale, Curve, Given, QuestionField, Sum
 from brumel.work.worksheet.reading import choice, maybe, number
 
@@ -219,7 +219,7 @@ def _standard(given: Given) -> Answer:
     ]
     speak = [choice.sentence]
     ladder = Ladder("Which standard, and what it reads in the cup")
-    ladder.step("κ", "the site usually reads", "as given", expected, "µS/cm at 25 °C", "", digits=0)
+    ladder.step("κ", "the site usually reads", "as given", StepResult(expected, "µS/cm at 25 °C", digits=0))
     try:
         there = float(conductivity.standard_us_cm(choice.standard, t))
         values.insert(
@@ -232,11 +232,9 @@ def _standard(given: Given) -> Answer:
             "κstd",
             f"{choice.standard.name} at the cup's temperature",
             "table, linear in T",
-            there,
-            "µS/cm",
+            StepResult(there, "µS/cm", digits=1),
             choice.standard.source.split(",")[0],
             ("T", "cup temperature", t, "°C"),
-            digits=1,
         )
     except OutOfRange as error:
         speak.append(words_of(error))
@@ -256,12 +254,10 @@ def _standard(given: Given) -> Answer:
             "±",
             "share of full scale made absolute",
             "% of full scale · full scale",
-            plus,
-            "µS/cm",
+            StepResult(plus, "µS/cm", digits=1),
             "",
             ("full", "full scale", full, "µS/cm"),
             ("%", "share", percent, "%"),
-            digits=1,
         )
     speak.append("Calibrate on the uncompensated value, so that no compensation error enters the cell constant.")
     scale = ChartScale(

@@ -4,6 +4,7 @@ from brumel.work.rounds.logger.checks import (
     DECISIONS,
     STATES,
     EffectOnSeries,
+    SeriesDecision,
     Standing,
     barred,
     decide,
@@ -18,7 +19,7 @@ from brumel.work.rounds.logger.checks import (
     standings,
     waiting,
 )
-from brumel.work.rounds.logger.series import BINS, BinnedSeries, band, bands, of_site, take_in, values
+from brumel.work.rounds.logger.series import BINS, BinnedSeries, NewSeries, band, bands, of_site, take_in, values
 
 __all__ = [
     "BINS",
@@ -26,6 +27,8 @@ __all__ = [
     "STATES",
     "BinnedSeries",
     "EffectOnSeries",
+    "NewSeries",
+    "SeriesDecision",
     "Standing",
     "band",
     "bands",

@@ -169,44 +169,53 @@ def barred(series: LoggerSeries, worked_effect: EffectOnSeries | None) -> dict[s
     return why
 
 
-@writes("series.decide", Written)
-def decide(
-    w: Write, *, series_id: str, decision: str, reason: str, name: str, version: int, check_id: str = ""
-) -> Written:
-    """The lead decides what a series is worth, with name.
+@dataclass(frozen=True)
+class SeriesDecision:
+    """What the lead decided about a series, why, and the name it was signed with.
 
     version, check_id : the decision and the reading of its end that the page had shown (0 and empty for none)
     """
-    lead_signs(w.actor, name)
+
+    decision: str
+    reason: str
+    name: str
+    version: int
+    check_id: str = ""
+
+
+@writes("series.decide", Written)
+def decide(w: Write, *, series_id: str, decided: SeriesDecision) -> Written:
+    """The lead decides what a series is worth, with name."""
+    lead_signs(w.actor, decided.name)
     series = log(w.session, series_id)
     w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
     have = decisions_of(w.session, series)
-    if version != (have[0].version if have else 0):
+    if decided.version != (have[0].version if have else 0):
         raise MovedOn("This series was decided about in another window. You now see it.")
-    if decision not in DECISIONS:
+    if decided.decision not in DECISIONS:
         raise Refused("Decide: bracketed, corrected, doubtful, or not reported.")
     newest = next(iter(services(w.session, series)), None)
     worked_effect = of_service(w.session, newest) if newest else None
-    if check_id != (str(newest.id) if newest else ""):
+    if decided.check_id != (str(newest.id) if newest else ""):
         raise MovedOn("Its end was read again in another window. You now see what that does.")
-    if against := barred(series, worked_effect)[decision]:
+    if against := barred(series, worked_effect)[decided.decision]:
         raise Refused(against)
-    why = clean_reason(reason, required=decision != "bracket" or bool(have))
+    why = clean_reason(decided.reason, required=decided.decision != "bracket" or bool(have))
     row = LoggerDecision(
         id=uuid.uuid4(),
         series_id=series.id,
-        version=version + 1,
+        version=decided.version + 1,
         check_id=newest.id if newest else None,
-        decision=decision,
+        decision=decided.decision,
         effect=worked_effect.as_dict() if worked_effect else {},
         reason=why,
-        signed_name=" ".join(name.split()),
+        signed_name=" ".join(decided.name.split()),
         at=w.now,
         by_id=w.actor.id,
     )
     w.session.add(row)
     w.session.flush()
-    w.record(f"series:{series.id}", {"decision": decision, "reason": why})
+    w.record(f"series:{series.id}", {"decision": decided.decision, "reason": why})
     return Written(str(row.id))
 
 

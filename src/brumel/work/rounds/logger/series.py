@@ -38,29 +38,32 @@ class BinnedSeries:
     odd: list[tuple[datetime, float, int]]
 
 
+@dataclass(frozen=True)
+class NewSeries:
+    """A logger's values of one quantity in time order, as its file had them; the depth in metres."""
+
+    quantity: str
+    unit: str
+    times: list[datetime]
+    values: list[float]
+    name: str
+    probe_id: str = ""
+    depth_m: float | None = None
+
+
 @writes("series.take_in", Written)
-def take_in(
-    w: Write,
-    *,
-    site_id: str,
-    quantity: str,
-    unit: str,
-    times: list[datetime],
-    values: list[float],
-    name: str,
-    probe_id: str = "",
-    depth_m: float | None = None,
-) -> Written:
+def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
     """Keep a series of a site as it was recorded, each value with its flag.
 
     Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
     overlaps one of the same quantity and depth is refused.
     """
     place = find_site(w.session, site_id)
+    quantity, times, depth_m = series.quantity, series.times, series.depth_m
     if quantity not in load_field():
         raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
     spec = load_field()[quantity]
-    if unit != (spec.unit or quantity):
+    if series.unit != (spec.unit or quantity):
         raise InputError(
             "unit",
             f"{quantity_names.title(quantity)} is kept in {spec.unit or quantity_names.name(quantity)}; convert the file "
@@ -68,7 +71,7 @@ def take_in(
         )
     if times[-1] > w.now:
         raise InputError("file", say("The series ends {times}, which is in the future.", times=times[-1]))
-    probe = kit.probe_of(w.session, probe_id) if probe_id else None
+    probe = kit.probe_of(w.session, series.probe_id) if series.probe_id else None
     backed = kit.last_usable(w.session, probe, before=times[0]) if probe else None
     if backed is not None and backed.valid_until < times[0]:
         backed = None  # it had run out before the logger was set out
@@ -92,7 +95,7 @@ def take_in(
                 ends=twin.ends,
             )
         )
-    y = np.asarray(values)
+    y = np.asarray(series.values)
     ranges = place.ranges.get(quantity, {})
     gross = tuple(ranges.get("gross") or spec.instrument)
     usual = tuple(ranges["usual"]) if ranges.get("usual") else None
@@ -110,7 +113,7 @@ def take_in(
         depth_m=depth_m,
         probe_id=probe.id if probe else None,
         calibration_id=backed.id if backed else None,
-        name=name[:80],
+        name=series.name[:80],
         starts=times[0],
         ends=times[-1],
         interval_s=interval,
@@ -124,7 +127,7 @@ def take_in(
     w.session.flush()
     rows = [
         {"series_id": new_series.id, "at": t, "value": float(v), "flag": int(f)}
-        for t, v, f in zip(times, values, flags, strict=True)
+        for t, v, f in zip(times, series.values, flags, strict=True)
     ]
     w.session.execute(insert(LoggerValue), rows)
     w.record(f"site:{site_id}", {"log": new_series.name, "values": new_series.count})

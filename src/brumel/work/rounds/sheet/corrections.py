@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import func, select
 
 from brumel.store.tables import Reading
-from brumel.work.bench.points import check_typed
+from brumel.work.bench.points import TypedValue, check_typed
 from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.rows import follow, locked, next_version, reading, rework, row_of
@@ -30,7 +30,7 @@ def correct(w: Write, *, reading_id: str, version: int, raw: float, temperature_
     entered = next(
         (k for k, e in quantity.entries.items() if old.raw_unit in (e.label, f"{e.label} displayed")), quantity.native
     )
-    check_typed(quantity, entered, raw, temperature_c, None)
+    check_typed(quantity, TypedValue(entered, raw, temperature_c))
     whole = sheet_of_visit(w.session, old.visit_id, w.now)
     past = past_values(w.session, whole.visit.site, before=old.at, depth_m=old.depth_m)
     value = rework(w.session, old, whole, raw, temperature_c, past)

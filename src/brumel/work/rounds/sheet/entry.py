@@ -14,7 +14,7 @@ from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.store.typed_json import RunConditions
 from brumel.work import kit
-from brumel.work.bench.points import add_typed, check_typed
+from brumel.work.bench.points import TypedValue, add_typed, check_typed
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.link.samples import TypedSample
 from brumel.work.quantities import names as quantity_names
@@ -170,66 +170,62 @@ class Typed:
     value: float
 
 
-@writes("visit.type", TypedSample)
-def type_readings(
-    w: Write,
-    *,
-    visit_id: str,
-    rows: Sequence[Typed],
-    temperature_c: float,
-    depth_m: float | None = None,
-    after_s: float | None = None,
-    still: bool = False,
-) -> TypedSample:
-    """What the displays showed, all at once, with the water's temperature; every fault is told at once.
+@dataclass(frozen=True)
+class TypedSheet:
+    """What the displays showed at one depth [m], with the water's temperature [°C].
 
+    after_s : the time since the probes went in, where it was noted; else the clock is taken [s]
     still : the technician watched each value stand still, so one reading is enough
     """
-    seq = type_on(w, visit_id, rows, temperature_c, depth_m, after_s, still)
-    shown = {r.probe_id: [r.value, r.signal] for r in rows}
-    w.record(f"visit:{visit_id}", {"typed": shown, "temperature_c": temperature_c})
+
+    rows: Sequence[Typed]
+    temperature_c: float
+    depth_m: float | None = None
+    after_s: float | None = None
+    still: bool = False
+
+
+@writes("visit.type", TypedSample)
+def type_readings(w: Write, *, visit_id: str, typed: TypedSheet) -> TypedSample:
+    """What the displays showed, all at once; every fault is told at once."""
+    seq = type_on(w, visit_id, typed)
+    shown = {r.probe_id: [r.value, r.signal] for r in typed.rows}
+    w.record(f"visit:{visit_id}", {"typed": shown, "temperature_c": typed.temperature_c})
     return TypedSample(seq=seq)
 
 
-def type_on(
-    w: Write,
-    visit_id: str,
-    rows: Sequence[Typed],
-    temperature_c: float,
-    depth_m: float | None = None,
-    after_s: float | None = None,
-    still: bool = False,
-) -> int:
+def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
     """What the displays showed, inside a write; returns the number of the last sample."""
     sheet = locked_sheet(w, visit_id)
-    if not rows:
+    if not typed.rows:
         raise InputError("value", "No value was given. Type what at least one display shows.")
-    depth, faults, ready = checked_depth(depth_m), [], []
+    depth, faults, ready = checked_depth(typed.depth_m), [], []
     settings = {}
-    for row in rows:
+    for row in typed.rows:
         line = sheet.line(row.probe_id)
         if str(line.probe.id) != row.probe_id:
             raise NotFound("There is no such probe on this sheet.")
         quantity = quantity_of(line.probe.quantity)
+        value = TypedValue(row.signal, row.value, typed.temperature_c, typed.after_s)
         try:
-            check_typed(quantity, row.signal, row.value, temperature_c, after_s)
+            check_typed(quantity, value)
         except InputError as error:
-            faults += [_named(f, line.probe.name, len(rows) > 1) for f in error.faults]
+            faults += [_named(f, line.probe.name, len(typed.rows) > 1) for f in error.faults]
             continue
         if line.probe.meter_id not in settings:
             taken = kit.last_settings(w.session, line.probe.meter_id)
             settings[line.probe.meter_id] = taken.settings if taken else {}
         stated = RunConditions(pressure_hpa=sheet.water.pressure_hpa)
-        ready.append((line, quantity, RunContext(line.probe, stated, settings[line.probe.meter_id]), row))
+        ready.append((line, quantity, RunContext(line.probe, stated, settings[line.probe.meter_id]), value))
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     seq = 0
-    for line, quantity, case, row in ready:
+    for line, quantity, case, value in ready:
         fresh = line.dip is None or (line.dip.source == "live") or line.dip.depth_m != depth
-        stands = _dip(w, sheet.visit, line.probe, "typed", row.signal, depth) if fresh else line.dip
+        stands = _dip(w, sheet.visit, line.probe, "typed", value.signal, depth) if fresh else line.dip
         assert stands is not None
-        seq = add_typed(w, stands, quantity, case, row.signal, row.value, temperature_c, after_s)
-    if still:
+        seq = add_typed(w, stands, quantity, case, value)
+    if typed.still:
         _say(w, sheet.visit, "still", {str(line.probe.id): True for line, *_ in ready})
     w.session.flush()
     return seq

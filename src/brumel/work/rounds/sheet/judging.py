@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
 
 from brumel.core import believability as belief
 from brumel.core import oxygen, suspicion
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, words_of
 from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.sentence import Amount, joined, say
 from brumel.core.settling import judge_by_readings
-from brumel.core.sheet import Water, report, series
+from brumel.core.sheet import ReadWith, Water, report, series
 from brumel.core.sheet.ladders import shown_step, with_display
-from brumel.core.trace import Trace
-from brumel.core.working import Working
+from brumel.core.working import Input, StepResult, Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Probe, Site
 from brumel.work.quantities import names as quantity_names
@@ -26,6 +25,16 @@ from brumel.work.rounds.sheet.derived import missing, prospects, salinity, uncom
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.plausibility import findings, limited, water_findings
 from brumel.work.rounds.sites import Past
+
+
+@dataclass(frozen=True)
+class SiteContext:
+    """What a signal is read among: the site with its limits and ranges, its water, its past, and the moment."""
+
+    site: Site
+    water: Water
+    past: Past
+    now: datetime
 
 
 def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
@@ -38,7 +47,7 @@ def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
     judged: dict[uuid.UUID, SheetLine] = {}
     water = first
     for line in order:
-        done = _judged(known, line, water, past, now)
+        done = _judged(known, line, SiteContext(site, water, past, now))
         judged[line.probe.id] = done
         if line.probe.quantity == "conductivity" and line.role == "first" and done.value is not None:
             water = _salted(water, done.value, "read here")
@@ -83,7 +92,7 @@ def _salted(water: Water, value: SheetValue, origin: str) -> Water:
     return salted if salt is None else replace(salted, salinity=salt, salinity_from=origin)
 
 
-def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: datetime) -> SheetLine:
+def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     if line.dip is None or line.trace is None or not line.trace.t_s.size:
         return line
     if line.behind.fit is None:
@@ -97,10 +106,12 @@ def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: dateti
     signal = float(np.median(trace.signal[-count:]))
     at = float(np.median(trace.temperature_c[-count:]))
     try:
-        shown = series(quantity, line.behind.fit, trace.signal[-1200:], trace.temperature_c[-1200:], water)
-        value = valued(whole, line, water, past, signal, at, trace, now)
+        shown = series(quantity, line.behind.fit, trace.signal[-1200:], trace.temperature_c[-1200:], context.water)
+        displayed = trace.displayed[-1] if trace.displayed else None
+        given = SheetSignal(signal, at, trace.entered_as, displayed, second=line.role == "second")
+        value = value_of(context, line.probe, line.behind, given)
     except InputError as error:
-        return replace(line, problem=" ".join(str(f) for f in error.faults))
+        return replace(line, problem=joined(words_of(f) for f in error.faults))
     if quantity == "oxygen" and not typed and line.probe.kind != "optical":
         still = suspicion.still_water(trace.t_s, trace.signal)
         if still is not None:
@@ -113,79 +124,46 @@ def _judged(whole: Sheet, line: SheetLine, water: Water, past: Past, now: dateti
     also: tuple[SheetValue, ...] = ()
     carries = any(other.probe.quantity == "temperature" and other.role == "first" for other in whole.lines)
     if quantity != "temperature" and line.role == "first" and not carries:
-        also = (own_temperature(whole.visit.site, past, at, now),)
+        also = (own_temperature(context, at),)
     return replace(line, shown=tuple(float(x) for x in shown), settling=settling, value=value, also=also)
 
 
-def valued(
-    whole: Sheet,
-    line: SheetLine,
-    water: Water,
-    past: Past,
-    signal: float,
-    temperature_c: float,
-    trace: Trace,
-    now: datetime,
-) -> SheetValue:
-    """The value of a line from its signal, with everything that is said of it."""
-    displayed = trace.displayed[-1] if trace.displayed and trace.displayed[-1] is not None else None
-    return value_of(
-        whole.visit.site,
-        line.probe,
-        line.behind,
-        water,
-        past,
-        signal,
-        temperature_c,
-        now,
-        displayed=displayed,
-        entered=trace.entered_as,
-        second=line.role == "second",
-    )
+@dataclass(frozen=True)
+class SheetSignal:
+    """What a probe gave: its signal at the water's temperature [°C], and what its display showed where that was typed.
+
+    second : the second instrument's of a pair; what is said of the first is not said again
+    """
+
+    value: float
+    temperature_c: float
+    entered_as: str
+    displayed: float | None = None
+    second: bool = False
 
 
-def value_of(
-    site: Site,
-    probe: Probe,
-    behind: Backing,
-    water: Water,
-    past: Past,
-    signal: float,
-    temperature_c: float,
-    now: datetime,
-    *,
-    displayed: float | None,
-    entered: str,
-    second: bool = False,
-) -> SheetValue:
+def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSignal) -> SheetValue:
     """One reading worked out: ladder, backing, findings, outcome. Raises InputError where a scale ends."""
     quantity = probe.quantity
     quantity_spec = quantity_of(quantity)
-    origin = behind.origin
-    value = report(
-        quantity,
-        behind.fit,
-        signal,
-        temperature_c,
-        water,
-        backed=behind.calibration is not None or quantity == "temperature",
-        origin=origin,
-        u=behind.u,
-    )
-    raw, raw_unit, working = signal, quantity_spec.signal_unit, value.working
-    if displayed is not None:
-        label = quantity_spec.entries[entered].label
-        raw, raw_unit = displayed, f"{label} displayed" if quantity == "ph" else label
-        symbol, what, formula = _STANDS.get(quantity, ("s", "signal that stands for the display", "settings taken off"))
-        step = shown_step(symbol, what, formula, displayed, "" if quantity == "ph" else label, temperature_c, signal)
-        working = with_display(working, replace(step, unit=quantity_spec.signal_unit))
+    backed = behind.calibration is not None or quantity == "temperature"
+    read_with = ReadWith(behind.fit, backed, behind.origin, behind.u)
+    value = report(quantity, read_with, given.value, given.temperature_c, context.water)
+    raw, raw_unit, working = given.value, quantity_spec.signal_unit, value.working
+    if given.displayed is not None:
+        label = quantity_spec.entries[given.entered_as].label
+        raw, raw_unit = given.displayed, f"{label} displayed" if quantity == "ph" else label
+        display = Input("d", "display", given.displayed, "" if quantity == "ph" else label)
+        signal = StepResult(given.value, quantity_spec.signal_unit, digits=2)
+        words = _STANDS.get(quantity, ("s", "signal that stands for the display", "settings taken off"))
+        working = with_display(working, shown_step(*words, display, given.temperature_c, signal))
     state, backing_state = behind.state, behind.words
     if quantity == "temperature" and behind.calibration is None:
         backing_state = "no valid calibration: no check of this thermometer on record"
-    ruled = limited(site, quantity, value.value, value.expanded_uncertainty, value.unit)
+    ruled = limited(context.site, quantity, value.value, value.expanded_uncertainty, value.unit)
     tests = (
-        *findings(site, past, quantity, value.value, now, value.expanded_uncertainty),
-        *water_findings(quantity, water),
+        *findings(context.site, context.past, quantity, value.value, context.now, value.expanded_uncertainty),
+        *water_findings(quantity, context.water),
     )
     return SheetValue(
         quantity,
@@ -194,12 +172,12 @@ def value_of(
         value.expanded_uncertainty,
         raw,
         raw_unit,
-        temperature_c,
+        given.temperature_c,
         working,
         state,
         backing_state,
         behind.calibration,
-        () if second else tests,
+        () if given.second else tests,
         *ruled,
     )
 
@@ -207,11 +185,10 @@ def value_of(
 _STANDS = {"ph": ("E", "signal that stands for the displayed pH", "E = −k(T) · (pH − 7)")}
 
 
-def own_temperature(site: Site, past: Past, temperature_c: float, now: datetime) -> SheetValue:
+def own_temperature(context: SiteContext, temperature_c: float) -> SheetValue:
     """The temperature a probe read beside its own quantity, where no thermometer is carried."""
-    value = report(
-        "temperature", ThermometerFit((), "ideal"), temperature_c, temperature_c, Water(), backed=True, origin="", u=0.1
-    )
+    unchecked = ReadWith(ThermometerFit((), "ideal"), backed=True, origin="", u=0.1)
+    value = report("temperature", unchecked, temperature_c, temperature_c, Water())
     return SheetValue(
         "temperature",
         temperature_c,
@@ -224,6 +201,6 @@ def own_temperature(site: Site, past: Past, temperature_c: float, now: datetime)
         "unbacked",
         "no valid calibration: no check of this thermometer on record",
         None,
-        findings(site, past, "temperature", temperature_c, now, value.expanded_uncertainty),
-        *limited(site, "temperature", temperature_c, value.expanded_uncertainty, "°C"),
+        findings(context.site, context.past, "temperature", temperature_c, context.now, value.expanded_uncertainty),
+        *limited(context.site, "temperature", temperature_c, value.expanded_uncertainty, "°C"),
     )

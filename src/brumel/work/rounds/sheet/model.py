@@ -44,10 +44,6 @@ class SheetValue:
         return tuple(f for f in self.findings if f.flag in (belief.Flag.SUSPECT, belief.Flag.FAIL))
 
 
-#: What a signal is read with where no calibration can be.
-IDEAL = {"ph": "an ideal electrode", "conductivity": "the cell's nominal constant"}
-
-
 @dataclass(frozen=True)
 class Backing:
     """What a signal is read with, and what it is worth; without a fit it cannot be read."""

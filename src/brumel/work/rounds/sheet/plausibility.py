@@ -6,7 +6,7 @@ from datetime import datetime
 
 from brumel.core import believability as belief
 from brumel.core import conductivity, ions
-from brumel.core.ions import IONS
+from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.sheet import LimitOutcome, Water, against
 from brumel.core.uncertainty import digits_for
@@ -62,6 +62,6 @@ def water_findings(quantity: str, water: Water) -> tuple[belief.QualityFinding, 
     ec = water.conductivity_25_us_cm
     if quantity not in IONS or ec is None:
         return ()
-    interference = ions.interference(ec, "nitrate" if quantity == "nitrate" else "ammonium")
+    interference = ions.interference(ec, quantity)
     flag = belief.Flag.SUSPECT if interference else belief.Flag.PASS
     return (belief.QualityFinding("interference", "other ions", flag, interference or "Other ions are few enough."),)

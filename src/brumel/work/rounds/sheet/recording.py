@@ -10,8 +10,9 @@ from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.checking import Door
+from brumel.core.quantity_table import ON_SHEET
 from brumel.core.sentence import as_evidence, say
-from brumel.core.working import Ladder
+from brumel.core.working import Ladder, StepResult
 from brumel.store.rounds import VisitNote
 from brumel.store.tables import Dip, Reading, Visit
 from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
@@ -24,12 +25,7 @@ from brumel.work.rounds.sheet.sheet import of_visit
 from brumel.work.rounds.sites import past_values
 
 #: What a second method by hand may give, with its usual expanded uncertainty (common practice, no source).
-BY_HAND = {
-    "total_chlorine": (0.1, 0, 50),
-    "chlorine": (0.1, 0, 50),
-    "ammonium": (0.1, 0, 500),
-    "nitrate": (1.0, 0, 2000),
-}
+BY_HAND = {key: row.second_method for key, row in ON_SHEET.items() if row.second_method is not None}
 
 
 @dataclass(frozen=True)
@@ -145,28 +141,37 @@ def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> 
     return rows
 
 
+@dataclass(frozen=True)
+class HandResult:
+    """What a second method gave, and which method it was; the depth in metres."""
+
+    quantity: str
+    value: float
+    method: str
+    depth_m: float | None = None
+    reason: str = ""
+
+
 @writes("visit.by_hand", Written)
-def by_hand(
-    w: Write, *, visit_id: str, quantity: str, value: float, method: str, depth_m: float | None = None, reason: str = ""
-) -> Written:
+def by_hand(w: Write, *, visit_id: str, result: HandResult) -> Written:
     """A second method's result typed in: total chlorine by reagent, or an ion by a test. Named, and never a probe's."""
     sheet = locked_sheet(w, visit_id)
     door = Door()
+    quantity = result.quantity
     door.name("quantity", quantity, BY_HAND)
     usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
-    number = door.number("value", value, low, high)
+    number = door.number("value", result.value, low, high)
     door.close()
-    how = clean_reason(method)
-    depth = checked_depth(depth_m)
+    how = clean_reason(result.method)
+    depth = checked_depth(result.depth_m)
     ladder = Ladder("By a second method")
-    ladder.step("c", quantity_names.name(quantity), how, number, "mg/L", "reading")
+    ladder.step("c", quantity_names.name(quantity), how, StepResult(number, "mg/L"), "reading")
     expanded_uncertainty = max(usual, 0.1 * number)
     ladder.step(
         "U",
         "expanded uncertainty, k = 2",
         "usual of such a test",
-        expanded_uncertainty,
-        "mg/L",
+        StepResult(expanded_uncertainty, "mg/L"),
         "common practice, no source",
     )
     site_ = sheet.visit.site
@@ -188,7 +193,7 @@ def by_hand(
         tests,
         *limited(site_, quantity, number, expanded_uncertainty, "mg/L"),
     )
-    why = clean_reason(reason, required=False)
+    why = clean_reason(result.reason, required=False)
     _answered(row_value.questions, why)
     row = row_of(w, sheet.visit, row_value, {}, why)
     row.entered_as, row.depth_m = "by hand", depth

@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
+from brumel.core.quantity_table import IONS, MEASURED
 from brumel.core.sentence import as_evidence
 from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit
@@ -20,9 +21,9 @@ from brumel.work.desk import NotFound, Write, object_id
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import derived, parts
-from brumel.work.rounds.sheet.judging import judge_sheet, value_of
-from brumel.work.rounds.sheet.model import IDEAL, Backing, Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.sheet import STANDARD_U, conditions, of_visit, standards_uncertainty
+from brumel.work.rounds.sheet.judging import SheetSignal, SiteContext, judge_sheet, value_of
+from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.sheet import conditions, of_visit, standards_uncertainty
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 from brumel.work.rounds.sites import Past, past_values
 
@@ -109,7 +110,7 @@ def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]
 
 def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     """A reading that rests on the water's salt, worked out with what is known now; itself where nothing changes."""
-    if row.quantity not in ("oxygen", "nitrate", "ammonium") or row.probe is None or row.entered_as == "by hand":
+    if row.quantity not in ("oxygen", *IONS) or row.probe is None or row.entered_as == "by hand":
         return row
     if row.decision_id is not None:
         return row  # a decision stands; it is opened again, not overtaken
@@ -138,21 +139,11 @@ def rework(
     fit = kit.restored(kept) if kept else quantity.ideal(row.probe)
     if fit is None:
         return None
-    u = standards_uncertainty(session, [kept])[kept.id] if kept else STANDARD_U.get(quantity.quantity, 0.5)
-    behind = Backing(fit, kept, row.backing, row.backing_words, u, None, IDEAL.get(row.quantity, "a perfect probe"))
-    return value_of(
-        whole.visit.site,
-        row.probe,
-        behind,
-        whole.water,
-        past,
-        signal,
-        temperature_c,
-        row.at,
-        displayed=raw if shown else None,
-        entered=entered,
-        second=row.role == "second",
-    )
+    u = standards_uncertainty(session, [kept])[kept.id] if kept else quantity.row.standard_u
+    behind = Backing(fit, kept, row.backing, row.backing_words, u, None, MEASURED[row.quantity].ideal)
+    context = SiteContext(whole.visit.site, whole.water, past, row.at)
+    given = SheetSignal(signal, temperature_c, entered, raw if shown else None, second=row.role == "second")
+    return value_of(context, row.probe, behind, given)
 
 
 def reading(session: Session, reading_id: str | uuid.UUID) -> Reading:

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import ScalarSelect, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
+from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
@@ -22,20 +23,8 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.judging import judge_sheet
-from brumel.work.rounds.sheet.model import IDEAL, Backing, Sheet, SheetLine
+from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine
 from brumel.work.rounds.sites import past_values
-
-#: standard uncertainty of the standards where the run's lots say nothing: half of what their labels usually say
-STANDARD_U = {
-    "ph": 0.01,
-    "conductivity": 0.5,
-    "oxygen": 0.5,
-    "redox": 2.5,
-    "nitrate": 0.5,
-    "ammonium": 0.5,
-    "chlorine": 0.05,
-    "temperature": 0.05,
-}
 
 
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
@@ -136,7 +125,7 @@ def _backing(
 
     uncertainties : of the standards behind a calibration, for the probes that stand in the water
     """
-    quantity, usual = quantity_of(probe.quantity), STANDARD_U.get(probe.quantity, 0.5)
+    quantity, usual = quantity_of(probe.quantity), MEASURED[probe.quantity].standard_u
     trust, last = kit.trust_by(probe, known.facts, now), known.usable
     newest = trust.calibration
     if trust.valid and newest and fits(quantity, newest, signal):
@@ -153,7 +142,7 @@ def _backing(
     if last and fits(quantity, last, signal):
         words = say("no valid calibration; read with calibration {number}: {why}", number=last.number, why=why)
         return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
-    ideal = IDEAL.get(probe.quantity, "a perfect probe")
+    ideal = MEASURED[probe.quantity].ideal
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
     return Backing(quantity.ideal(probe), None, "unbacked", words, usual, trust, ideal)
 
@@ -177,5 +166,5 @@ def standards_uncertainty(session: Session, calibrations: Iterable[Calibration])
     for calibration, ids in cups.items():
         quantity = calibration.run.probe.quantity
         stated = [standards.label_uncertainty(lots[i], quantity) for i in ids if i in lots]
-        stated_by[calibration.id] = max(stated, default=0.0) / 2 or STANDARD_U.get(quantity, 0.5)
+        stated_by[calibration.id] = max(stated, default=0.0) / 2 or MEASURED[quantity].standard_u
     return stated_by
