@@ -251,7 +251,8 @@ def interference(conductivity_25_us_cm: float, ion: str) -> str:
         return ""
     others = "chloride" if ion == "nitrate" else "potassium and sodium"
     return say(
-        "At {conductivity} (over {most}) {others} disturb a {ion} electrode. It is not for brackish or salt water.",
+        "At {conductivity} (over {most}) the {ion} electrode is disturbed by {others}. It is not for brackish or salt "
+        "water.",
         conductivity=Amount(conductivity_25_us_cm, "µS/cm", ".0f"),
         most=Amount(ION_ELECTRODE_MOST_US_CM, "µS/cm", ".0f"),
         others=others,

@@ -57,7 +57,8 @@ class QuantityRow:
     words, on_sheet : what it is called, and what its value on a sheet is called
     family : whose settling, care and maintenance it shares
     turn : its place in a whole meter's calibration session
-    displayed : the way its display is usually typed, where that is not the raw signal
+    displayed : the way of typing its display that gives the reported unit itself; it is offered first
+    vessels : what its probe may stand in while it is calibrated
     standard_u : standard uncertainty of the standards where their lots say nothing, in the label's own measure
     digits, standard_digits : decimals of a value on a sheet, and of what a standard should read
     ideal : what it is read with where no calibration can be
@@ -79,6 +80,7 @@ class QuantityRow:
     label: LabelRow | None = None
     second_method: SecondMethodRow | None = None
     displayed: str = ""
+    vessels: tuple[str, ...] = ("solution",)
     ideal: str = "a perfect probe"
 
 
@@ -110,6 +112,8 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
         usual_method="temp-two-points",
         standard_u=0.05,
         standard_digits=2,
+        displayed="c",
+        vessels=("reference",),
     ),
     QuantityRow(
         "ph",
@@ -152,6 +156,7 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
         label=LabelRow("µS/cm", 1.0, 1_000_000.0, 1.0, "%", 1.0),
         displayed="us_cm_ref",
         ideal="the cell's nominal constant",
+        vessels=("solution", "air"),
     ),
     DerivedRow("salinity", "salinity", 2),
     DerivedRow("solids", "TDS", 0),
@@ -171,6 +176,7 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
         standard_digits=2,
         label=LabelRow("mg/L", 0.0, 0.1, 0.05, "mg/L", 40.0),
         displayed="mg_l",
+        vessels=("solution", "saturated_air", "saturated_water"),
     ),
     DerivedRow("saturation", "oxygen saturation", 0),
     QuantityRow(
@@ -240,6 +246,8 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
         standard_u=0.05,
         standard_digits=2,
         second_method=SecondMethodRow(0.1, 0, 50),
+        displayed="mg_l",
+        vessels=("reference",),
     ),
     DerivedRow("total_chlorine", "total chlorine", 2, SecondMethodRow(0.1, 0, 50)),
     DerivedRow("combined_chlorine", "combined chlorine", 2),

@@ -44,8 +44,7 @@ def _errors(
     if not shown:
         return None
     percent = isinstance(fitted, CellFit)
-    name = {"conductivity": "as_found", "oxygen": "as_found"}.get(method.quantity, "tolerance")
-    limit = method.judged_by()[name]
+    limit = method.judged_by()[quantity.error_limit]
     allowed = limit.value if isinstance(limit, Tolerance) else 1.0
 
     def error(read: float, p: CalibrationPoint) -> float:

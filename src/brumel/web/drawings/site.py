@@ -13,6 +13,9 @@ from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, ticks
 from brumel.work.rounds.site_history import Span
 
+#: What is drawn over depth and time, in this order.
+DEEP = ("temperature", "oxygen", "salinity", "ph")
+
 
 @dataclass(frozen=True)
 class BehindReadings:
@@ -112,7 +115,7 @@ def profile(readings: Sequence[Reading]) -> dict[str, Any] | None:
     if len(depths) < 2:
         return None
     panels = []
-    shown = ("temperature", "oxygen", "salinity", "ph")
+    shown = DEEP
     wide = 145
     for i, quantity in enumerate(q for q in shown if sum(r.quantity == q for r in rows) > 1):
         mine = sorted((r for r in rows if r.quantity == quantity), key=lambda r: r.depth_m or 0.0)

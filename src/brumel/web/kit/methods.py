@@ -62,19 +62,20 @@ def method(method_key: str, faults: Any = ()) -> Any:
             copy=request.values.get("copy") == "yes",
             rinses=_rinses(kit.methods_in_use(session)),
             roles=("adjust", "check", "zero"),
-            vessels=_vessels(shown.quantity),
+            vessels={v: VESSELS[v] for v in MEASURED[shown.quantity].vessels},
             blank=range(3),
         )
         return page, 422 if faults else 200
 
 
-def _vessels(quantity: str) -> dict[str, str]:
-    words = {"solution": "a solution"}
-    if quantity == "conductivity":
-        words["air"] = "dry, in air"
-    if quantity == "oxygen":
-        words |= {"saturated_air": "water-saturated air", "saturated_water": "air-saturated water"}
-    return {"reference": "beside a reference"} if quantity in ("temperature", "chlorine") else words
+#: What a probe may stand in, as the form of a method says it.
+VESSELS = {
+    "solution": "a solution",
+    "air": "dry, in air",
+    "saturated_air": "water-saturated air",
+    "saturated_water": "air-saturated water",
+    "reference": "beside a reference",
+}
 
 
 def _rinses(methods: dict[str, Method]) -> list[str]:

@@ -71,8 +71,8 @@ def index(faults: Any = ()) -> Any:
 def new_lot(faults: Any = ()) -> Any:
     """The form of a new lot: of which quantity decides what it asks."""
     quantity = request.values.get("quantity", "ph")
-    quantity = quantity if quantity in (*standards.LABELS, "combined") else "ph"
-    parts = ("ph", "conductivity") if quantity == "combined" else (quantity,)
+    quantity = quantity if quantity in (*standards.LABELS, standards.COMBINED) else "ph"
+    parts = standards.parts_of(quantity)
     page = render_template(
         "kit/lot_new.html",
         quantity=quantity,
@@ -84,7 +84,7 @@ def new_lot(faults: Any = ()) -> Any:
         electrodes=ELECTRODES,
         ions=IONS,
         containers=kit.CONTAINERS,
-        quantities=[*standards.LABELS, "combined"],
+        quantities=[*standards.LABELS, standards.COMBINED],
     )
     return page, 422 if faults else 200
 
@@ -92,7 +92,7 @@ def new_lot(faults: Any = ()) -> Any:
 def _measures(form: LotForm) -> tuple[kit.NewMeasure, ...]:
     got, quantity = request.form.get, request.form.get("quantity", "")
     first = kit.NewMeasure(
-        quantity="ph" if quantity == "combined" else quantity,
+        quantity=standards.parts_of(quantity)[0],
         family=got("family", ""),
         label=got("label", ""),
         expanded_uncertainty=form.expanded_uncertainty.number,
@@ -100,9 +100,11 @@ def _measures(form: LotForm) -> tuple[kit.NewMeasure, ...]:
         against=got("against", ""),
         strength=form.strength.number,
     )
-    if quantity != "combined":
+    if len(standards.parts_of(quantity)) == 1:
         return (first,)
-    second = kit.NewMeasure("conductivity", got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number)
+    second = kit.NewMeasure(
+        standards.parts_of(quantity)[1], got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number
+    )
     return first, second
 
 

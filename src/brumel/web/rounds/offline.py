@@ -16,10 +16,12 @@ from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
+from brumel.work.bench.points import TYPED_C
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds import offline, outings, packing
+from brumel.work.rounds.sheet.entry import DEPTH_M
 
 #: what the browser keeps beside the page itself
 KEPT = (
@@ -85,6 +87,7 @@ def field(outing_id: str) -> Any:
             "sites": sites,
             "probes": probes,
             "send": url_for("rounds.send", outing_id=outing.id),
+            "bounds": {"temperature_c": TYPED_C, "depth_m": DEPTH_M},
             "keep": [url_for("static", filename=name) for name in KEPT],
             "page": request.path,
             "me": str(actor().id),
@@ -107,7 +110,8 @@ def _entries(quantity: str) -> list[dict[str, Any]]:
     first = MEASURED[quantity].displayed
     ways = quantity_of(quantity).entries.items()
     return [
-        {"key": k, "label": e.label, "low": e.low, "high": e.high} for k, e in sorted(ways, key=lambda w: w[0] != first)
+        {"key": k, "label": e.label, "low": e.low, "high": e.high, "reported": k == first}
+        for k, e in sorted(ways, key=lambda w: w[0] != first)
     ]
 
 

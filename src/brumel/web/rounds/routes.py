@@ -45,8 +45,6 @@ def index() -> Any:
         )
 
 
-#: what is drawn over depth and time
-DEEP = ("temperature", "oxygen", "salinity", "ph")
 #: how far back a site's page looks: at most so many readings of each quantity, so that five years stay quick
 SPANS = {"season": ("the last 40 readings", 40), "year": ("the last 120", 120), "all": ("five years of weeks", 300)}
 
@@ -88,12 +86,12 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             probes = [(p, trusts[p.id]) for p in every if p.meter_id == meter.id]
             if probes:
                 meters.append((meter, sorted(probes, key=lambda line: quantity_names.ORDER[line[0].quantity])))
-        wanted = _wanted([line for _, lines in meters for line in lines], usual)
+        wanted = kit.best_of([line for _, lines in meters for line in lines], usual)
         known = list(ON_SHEET)
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
         past = past_drawn(session, site, known, SPANS[span][1])
-        deep = site_history.by_depth(session, site.id, DEEP) if site.depths else []
+        deep = site_history.by_depth(session, site.id, site_drawings.DEEP) if site.depths else []
         last = site_history.last_profile(session, site.id) if site.depths else []
         page = render_template(
             "rounds/site.html",
@@ -129,15 +127,6 @@ def _logs(session: Session, site: Site) -> list[dict[str, Any]]:
         {**site_drawings.log_band(band, site.zone, before.get(one.id)), "words": stands.words}
         for one, stands, band in zip(several, stand, drawn, strict=False)
     ]
-
-
-def _wanted(lines: Sequence[tuple[Any, Any]], usual: set[str]) -> set[Any]:
-    """The probes a site is best read with: of each quantity usual there the trusted one, and one on a link first."""
-    wanted: dict[str, Any] = {}
-    for probe, _ in sorted(lines, key=lambda line: (not line[1].valid, line[0].meter.link == "typed")):
-        if probe.quantity in usual:
-            wanted.setdefault(probe.quantity, probe.id)
-    return set(wanted.values())
 
 
 @blueprint.post("/sites/<site_id>")

@@ -9,11 +9,10 @@ from typing import Any
 from flask import Response, current_app, flash, render_template, request, url_for
 from sqlalchemy.orm import Session
 
-from brumel.core.agreement import Measured, compare
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.working import Working
 from brumel.methods.field import load_field
-from brumel.store.tables import Reading, Visit
+from brumel.store.tables import Visit
 from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -51,7 +50,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             spec=load_field()[quantity],
             entries=_entries(sheet),
             typed=_typed(sheet),
-            pairs=_pairs(sheet.kept),
+            pairs=rounds.pairs(sheet.kept),
             by_hand=rounds.BY_HAND,
             notes=sheet.notes,
             photos=photos.of_visit(session, visit.id),
@@ -86,23 +85,6 @@ def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
 
 def _typed(sheet: rounds.Sheet) -> bool:
     return sheet.visit.source == "typed" or all(line.probe.meter.link == "typed" for line in sheet.lines)
-
-
-def _pairs(kept: Sequence[Reading]) -> list[Any]:
-    """Second instruments, repeats and second methods beside the first, by their normalised error."""
-    pairs = []
-    for other in kept:
-        first = next(
-            (r for r in kept if r.role == "first" and r.quantity == other.quantity and r.depth_m == other.depth_m), None
-        )
-        if other.role == "first" or first is None or other.parents:
-            continue
-        u = (first.expanded_uncertainty or 0.0, other.expanded_uncertainty or 0.0)
-        comparison = None
-        if all(u):
-            comparison = compare(Measured(first.value, u[0], first.unit), Measured(other.value, u[1], other.unit))
-        pairs.append((first, other, comparison))
-    return pairs
 
 
 def _write(visit_id: str, do: Callable[[], None]) -> Any:

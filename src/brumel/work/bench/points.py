@@ -54,6 +54,10 @@ def _dip(w: Write, state: run_state.RunState, entered: str) -> Dip:
     return new_dip
 
 
+#: Between what a typed temperature must lie [°C].
+TYPED_C = (-5.0, 100.0)
+
+
 @dataclass(frozen=True)
 class TypedValue:
     """What a display showed: the value, the signal it is of (mV, the displayed pH ...), and the cup's temperature [°C].
@@ -91,7 +95,7 @@ def check_typed(quantity: Quantity, typed: TypedValue) -> None:
     if entry is not None:
         field = {"ph": "displayed_ph", "mv": "millivolts"}.get(known, "value")
         door.number(field, typed.value, entry.low, entry.high)
-    door.number("temperature_c", typed.temperature_c, -5, 100)
+    door.number("temperature_c", typed.temperature_c, *TYPED_C)
     if typed.after_s is not None:
         door.number("elapsed_s", typed.after_s, 0, samples.LONGEST_DIP.total_seconds())
     door.close()

@@ -93,7 +93,17 @@ from brumel.work.kit.probes import (
     waits_for,
 )
 from brumel.work.kit.stock import CUP_ML, MOST, SPARES, Left, count_stock, left_of_lots, newest_counts, spares, unit_of
-from brumel.work.kit.trust import ReadingFacts, Trust, TrustFacts, facts, reading_facts, trust_by, trust_of, trusts
+from brumel.work.kit.trust import (
+    ReadingFacts,
+    Trust,
+    TrustFacts,
+    best_of,
+    facts,
+    reading_facts,
+    trust_by,
+    trust_of,
+    trusts,
+)
 
 __all__ = [
     "CONTAINERS",
@@ -122,6 +132,7 @@ __all__ = [
     "TrustFacts",
     "Wait",
     "add_lot",
+    "best_of",
     "clean_words",
     "conditioning",
     "count_stock",

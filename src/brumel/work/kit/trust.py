@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -185,3 +185,12 @@ def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
         valid_until=newest.valid_until,
     )
     return Trust(True, words, "Ready for the round.", newest, outcome)
+
+
+def best_of(trusted: Sequence[tuple[Probe, Trust]], quantities: Collection[str]) -> set[uuid.UUID]:
+    """The probes these quantities are best read with: of each the trusted one, and one on a link first."""
+    best: dict[str, uuid.UUID] = {}
+    for probe, _ in sorted(trusted, key=lambda pair: (not pair[1].valid, pair[0].meter.link == "typed")):
+        if probe.quantity in quantities:
+            best.setdefault(probe.quantity, probe.id)
+    return set(best.values())

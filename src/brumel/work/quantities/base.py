@@ -97,6 +97,8 @@ class Quantity:
     scale: Scale | None = None
     module: ModuleType
     entries: Mapping[str, SignalEntry] = {}
+    #: the limit of a method an error in a cup is held to
+    error_limit = "tolerance"
     unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
     #: strands of the probe's life: figure, words, unit, limit of the method, smallest sigma, digits
     strands: Sequence[tuple[str, str, str, str, float, int]] = ()

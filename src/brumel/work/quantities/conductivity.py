@@ -35,6 +35,7 @@ class Conductivity(Quantity):
     """Signal in µS as the cell conducts; read as uncompensated µS/cm."""
 
     suffix, tip, native = "percent", "cell", "us"
+    error_limit = "as_found"
     scale = Scale("µS/cm", 0, True, near=0.25, margin=0.25, far=0.6)
     module = fitness
     entries = {

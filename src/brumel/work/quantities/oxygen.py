@@ -40,6 +40,7 @@ class Oxygen(Quantity):
     """Signal in percent of saturated air at 1013.25 hPa before adjusting; read as mg/L in fresh water."""
 
     suffix, tip, native = "percent", "membrane", "raw"
+    error_limit = "as_found"
     scale = Scale("mg/L", 2, False, near=0.8, margin=1.5, far=3.5)
     module = fitness
     entries = {

@@ -20,6 +20,16 @@ from brumel.store.typed_json import LotMeasure
 LABELS = {key: row.label for key, row in MEASURED.items() if row.label is not None}
 
 
+#: A solution that is a standard of two quantities at once, and of which.
+COMBINED = "combined"
+COMBINES = ("ph", "conductivity")
+
+
+def parts_of(quantity: str) -> tuple[str, ...]:
+    """The quantities a solution is a standard of; `quantity` is one of them, or COMBINED."""
+    return COMBINES if quantity == COMBINED else (quantity,)
+
+
 def families(quantity: str) -> dict[str, str]:
     """Tables a lot may follow where it has no label of its own, by key, with their names."""
     if quantity == "ph":

@@ -4,6 +4,7 @@ from brumel.work.rounds.sheet.corrections import correct
 from brumel.work.rounds.sheet.entry import Typed, TypedSheet, add_probe, dip, say, start_visit, type_readings
 from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.pairs import ReadingPair, pairs
 from brumel.work.rounds.sheet.recording import BY_HAND, HandResult, by_hand, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
 from brumel.work.rounds.sheet.sheet import of_visit, of_visits, sheet_of_visit, visit_of
@@ -15,6 +16,7 @@ __all__ = [
     "Backing",
     "HandResult",
     "Past",
+    "ReadingPair",
     "Sheet",
     "SheetLine",
     "SheetValue",
@@ -28,6 +30,7 @@ __all__ = [
     "latest",
     "of_visit",
     "of_visits",
+    "pairs",
     "past_values",
     "reading",
     "say",

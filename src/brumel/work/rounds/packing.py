@@ -244,6 +244,8 @@ def settings(
 def unseen(session: Session, outing: Outing, meters: Iterable[Meter]) -> list[Meter]:
     """Those of these meters whose settings nobody checked before this outing, or whose settings changed since."""
     once = {m.id: m for m in meters}.values()
+    if outing.ended_at is not None:  # what was recorded after it changes nothing of it any more
+        return [m for m in once if str(m.id) not in outing.settings]
     recorded = kit.settings_of(session, [m.id for m in once])
     return [m for m in once if _confirmed(outing, recorded.get(m.id)) is None]
 

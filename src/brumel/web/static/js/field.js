@@ -58,7 +58,7 @@ const clearSheet = () => {
 
 form.addEventListener("submit", async (event) => {
   event.preventDefault();
-  const { rows, faults, at, depth } = read(form, body.probes);
+  const { rows, faults, at, depth } = read(form, body.probes, body.bounds);
   const odd = faults.length ? [] : oddities(rows, body.probes, site());
   const reason = form.elements.reason.value.trim();
   if (faults.length || (odd.length && !reason)) {

@@ -133,11 +133,15 @@ def dip(w: Write, *, visit_id: str, probe_id: str = "", depth_m: float | None = 
     return Dipped(dip=next(iter(dips.values())), dips=dips)
 
 
+#: How deep a reading may be [m].
+DEPTH_M = (0.0, 400.0)
+
+
 def checked_depth(depth_m: float | None) -> float | None:
     if depth_m is None:
         return None
     door = Door()
-    depth = door.number("depth_m", depth_m, 0, 400)
+    depth = door.number("depth_m", depth_m, *DEPTH_M)
     door.close()
     return depth
 

@@ -2,18 +2,22 @@
 
 const numeral = (text) => Number(text.trim().replace("−", "-").replace(",", "."));
 
+const outside = (value, [low, high]) => !(value >= low && value <= high);
+const between = ([low, high]) => `${low} to ${high}`.replaceAll("-", "−");
+
 // What the form holds as a sheet's rows, with every fault at once.
-export const read = (form, probes) => {
+export const read = (form, probes, bounds) => {
   const rows = [];
   const faults = [];
   const at = numeral(form.elements.temperature_c.value);
   if (!form.elements.temperature_c.value.trim())
     faults.push("Water temperature is missing. Every signal is read at it.");
-  else if (!Number.isFinite(at) || at < -5 || at > 100)
-    faults.push("Water temperature is not a number from −5 to 100.");
+  else if (outside(at, bounds.temperature_c))
+    faults.push(`Water temperature is not a number from ${between(bounds.temperature_c)}.`);
   const depthText = form.elements.depth_m.value.trim();
   const depth = depthText ? numeral(depthText) : null;
-  if (depthText && !(depth >= 0 && depth <= 400)) faults.push("Depth is not a number from 0 to 400.");
+  if (depthText && outside(depth, bounds.depth_m))
+    faults.push(`Depth is not a number from ${between(bounds.depth_m)}.`);
   for (const probe of probes) {
     const text = form.elements[`value_${probe.id}`]?.value.trim();
     if (!text) continue;
@@ -35,15 +39,13 @@ export const read = (form, probes) => {
   return { rows, faults, at, depth };
 };
 
-const DIRECT = { ph: "ph", temperature: "c", oxygen: "mg_l", conductivity: "us_cm_ref", chlorine: "mg_l" };
-
 // Values outside what the site usually reads, or beyond its limit, of what is typed in the reported unit itself.
 export const oddities = (rows, probes, site) => {
   const found = [];
   for (const row of rows) {
     const probe = probes.find((p) => p.id === row.probe);
     const range = site.usual[probe.quantity];
-    if (!range || DIRECT[probe.quantity] !== row.unit) continue;
+    if (!range || !probe.entries.find((e) => e.key === row.unit).reported) continue;
     const [low, high] = range.usual ?? [];
     if (row.value < low || row.value > high) {
       found.push(
