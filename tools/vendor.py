@@ -1,10 +1,10 @@
-"""Copy the front-end libraries out of node_modules into the source tree and record their versions.
+"""Build the front-end libraries out of node_modules into the source tree and record their versions.
 
 Run by `./brumel vendor` after `npm install`; what it writes is committed, so nothing is fetched at run time.
 """
 
 import json
-import re
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -13,19 +13,13 @@ ROOT = Path(__file__).resolve().parents[1]
 MODULES = ROOT / "node_modules"
 TARGET = ROOT / "src/brumel/web/static/vendor"
 TESTS = ROOT / "tests/browser/vendor"
-# In the order in which they need one another.
-D3 = (
-    "d3-array",
-    "d3-color",
-    "d3-format",
-    "d3-interpolate",
-    "d3-time",
-    "d3-time-format",
-    "d3-scale",
-    "d3-path",
-    "d3-shape",
-)
+SOURCES = ROOT / "tools" / "vendor_sources"
 FONTS = {"atkinson-hyperlegible-next": ("400", "600", "800"), "atkinson-hyperlegible-mono": ("400", "600")}
+
+
+def _run(*line: str) -> None:
+    env = os.environ | {"NODE_PATH": str(MODULES)}
+    subprocess.run([str(MODULES / ".bin" / line[0]), *line[1:]], cwd=ROOT, check=True, env=env)
 
 
 def main() -> None:
@@ -34,10 +28,11 @@ def main() -> None:
     shutil.rmtree(TESTS, ignore_errors=True)
     (TARGET / "fonts").mkdir(parents=True)
     TESTS.mkdir(parents=True)
-    style = (MODULES / "bootstrap/dist/css/bootstrap.min.css").read_text()
-    (TARGET / "bootstrap.min.css").write_text(re.sub(r"/\*# sourceMappingURL=.*?\*/", "", style))
-    parts = [(MODULES / name / "dist" / f"{name}.min.js").read_text() for name in D3]
-    (TARGET / "d3-parts.min.js").write_text("\n".join(parts))
+    # Bootstrap's partials still use @import; what Sass says of that is Bootstrap's to mend.
+    sass = ["sass", "--no-source-map", "--style=compressed", "--quiet", f"--load-path={MODULES}"]
+    _run(*sass, str(SOURCES / "bootstrap.scss"), str(TARGET / "bootstrap.css"))
+    bundle = ["esbuild", "--bundle", "--minify", "--format=esm", "--legal-comments=inline", "--log-level=warning"]
+    _run(*bundle, str(SOURCES / "d3.js"), f"--outfile={TARGET / 'd3.js'}")
     shutil.copy(MODULES / "idb/build/index.js", TARGET / "idb.js")
     for family, weights in FONTS.items():
         for weight in weights:
@@ -45,7 +40,7 @@ def main() -> None:
                 name = f"{family}-{script}-{weight}-normal.woff2"
                 shutil.copy(MODULES / "@fontsource" / family / "files" / name, TARGET / "fonts" / name)
     shutil.copy(MODULES / "axe-core/axe.min.js", TESTS / "axe.min.js")
-    names = ["bootstrap", "axe-core", "idb", *D3, *(f"@fontsource/{f}" for f in FONTS)]
+    names = ["bootstrap", "axe-core", "idb", *sorted(p.name for p in MODULES.glob("d3-*")), *(f"@fontsource/{f}" for f in FONTS)]
     record = {}
     for name in names:
         package = json.loads((MODULES / name / "package.json").read_text())

@@ -135,7 +135,8 @@ def as_data(words: str) -> dict[str, Any]:
 
 def _plain(value: object) -> object:
     if isinstance(value, Amount):
-        return {"value": value.value, "unit": value.unit}
+        step = {"difference": True} if value.difference else {}
+        return {"value": value.value, "unit": value.unit, **step}
     if isinstance(value, Span):
         return {"low": value.low, "high": value.high, "unit": value.unit}
     if isinstance(value, Sentence):

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from flask import Flask
+from flask_compress import Compress
 from jinja2 import StrictUndefined
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from brumel import __version__
 from brumel.config import Config
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.web import access, errors, filters, reader, sign_in_limit
+from brumel.web import access, errors, filters, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -19,7 +20,8 @@ LARGEST_REQUEST = 1_000_000
 
 def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     """The application on a database that is already migrated."""
-    app = Flask(__name__, template_folder="templates", static_folder="static")
+    static_path = f"/static/{static_files.version()}"
+    app = Flask(__name__, template_folder="templates", static_folder="static", static_url_path=static_path)
     app.url_map.strict_slashes = False  # /bench/ is /bench
     app.config.update(
         SECRET_KEY=config.secret_key,
@@ -30,7 +32,9 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         PERMANENT_SESSION_LIFETIME=LONGEST_SESSION,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
         WTF_CSRF_TIME_LIMIT=None,
-        SEND_FILE_MAX_AGE_DEFAULT=3600,
+        COMPRESS_MIMETYPES=["text/html", "application/json", "image/svg+xml", "text/csv", "application/geo+json"],
+        COMPRESS_ALGORITHM=["br", "gzip"],
+        COMPRESS_STREAMS=False,
         DEMO=config.demo,
         VERSION=__version__,
         ZONE=config.zone,
@@ -49,6 +53,8 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     errors.init(app)
     filters.init(app)
     reader.init(app)
+    static_files.init(app)
+    Compress(app)
     _register_places(app)
     return app
 

@@ -20,6 +20,7 @@ LEAD = frozenset({"lead"})
 
 ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
+    "static_of_another_version": ANYONE,
     "auth.sign_in": ANYONE,
     "auth.sign_out": STAFF,
     "auth.theme": ANYONE,
@@ -231,7 +232,7 @@ def init(app: Flask) -> None:
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
         response.headers["Permissions-Policy"] = "camera=(), microphone=(), geolocation=()"
-        if request.endpoint != "static":
+        if request.endpoint not in ("static", "static_of_another_version"):
             response.headers["Cache-Control"] = "no-store"
         if app.config["SESSION_COOKIE_SECURE"]:
             response.headers["Strict-Transport-Security"] = "max-age=31536000"

@@ -40,61 +40,29 @@ def last_readings(
         return None
     ordered = list(reversed(readings))
     start = min(ordered[0].at, now - timedelta(days=7))
-    span = (now - start).total_seconds()
-    values = [r.value for r in ordered]
     usual = behind.ranges.get("usual")
-    us = [r.expanded_uncertainty or 0.0 for r in ordered]
     ends = [float(v) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
-    seen = _season_in(behind.season, start, now)
-    sides = [*((usual[0], usual[1]) if usual else ()), *ends, *(v for _, _, pair in seen for v in pair)]
-    low = min([*(v - u for v, u in zip(values, us, strict=True)), *sides])
-    high = max([*(v + u for v, u in zip(values, us, strict=True)), *sides])
-    pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
-    frame = Frame(52, 14, 590, 176, 0, 1.02, low - pad, high + pad)
+    season = _season_in(behind.season, start, now)
+    low, high = _reach(ordered, [*(usual or ()), *ends, *(v for _, _, pair in season for v in pair)])
+    frame = Frame(52, 14, 590, 176, 0, 1.02, low, high)
+    span = (now - start).total_seconds()
 
-    def place(at):
+    def place(at: datetime) -> float:
         return frame.x((at - start).total_seconds() / span)
 
-    dots = [
-        {
-            "x": place(r.at),
-            "y": frame.y(r.value),
-            "up": frame.y(r.value + u),
-            "down": frame.y(r.value - u),
-            "backing": r.backing,
-            "flag": r.flag,
-            "value": r.value,
-            "at": r.at,
-            "id": r.id,
-        }
-        for r, u in zip(ordered, us, strict=True)
-    ]
-    months = []
-    day = start.astimezone(ZoneInfo(zone)).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
-    while day <= now:
-        day = (day + timedelta(days=32)).replace(day=1)
-        if start < day <= now:
-            months.append({"x": place(day), "label": f"{day:%b}"})
+    dots = [_dot(r, place(r.at), frame) for r in ordered]
     return {
         "frame": frame,
         "dots": dots,
-        "months": months,
-        "y_ticks": ticks(low - pad, high + pad, 4),
+        "months": [{"x": place(day), "label": f"{day:%b}"} for day in _months(start, now, zone)],
+        "y_ticks": ticks(low, high, 4),
         "now": place(now),
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
         "limits": usual,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",
-        "digits": 0 if high - low >= 20 else 1 if high - low >= 2 else 2 if high - low >= 0.2 else 3,
+        "digits": next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3),
         "ends": [(frame.y(e), e) for e in ends],
-        "season": [
-            {
-                "x": place(a),
-                "w": max(place(b) - place(a), 1.0),
-                "y": frame.y(pair[1]),
-                "h": max(frame.y(pair[0]) - frame.y(pair[1]), 1.0),
-            }
-            for a, b, pair in seen
-        ],
+        "season": [{"x": place(a), "w": max(place(b) - place(a), 1.0), **_band(frame, pair)} for a, b, pair in season],
         "spans": [
             {
                 "x": place(max(one.start, start)),
@@ -106,6 +74,45 @@ def last_readings(
             if one.end > start
         ],
     }
+
+
+def _reach(readings: Sequence[Reading], sides: Sequence[float]) -> tuple[float, float]:
+    """The ends of the value axis: every reading with its uncertainty and whatever is drawn behind, with some room."""
+    lows = [r.value - (r.expanded_uncertainty or 0.0) for r in readings]
+    highs = [r.value + (r.expanded_uncertainty or 0.0) for r in readings]
+    low, high = min([*lows, *sides]), max([*highs, *sides])
+    pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
+    return low - pad, high + pad
+
+
+def _dot(reading: Reading, x: float, frame: Frame) -> dict[str, Any]:
+    u = reading.expanded_uncertainty or 0.0
+    return {
+        "x": x,
+        "y": frame.y(reading.value),
+        "up": frame.y(reading.value + u),
+        "down": frame.y(reading.value - u),
+        "backing": reading.backing,
+        "flag": reading.flag,
+        "value": reading.value,
+        "at": reading.at,
+        "id": reading.id,
+    }
+
+
+def _months(start: datetime, now: datetime, zone: str) -> list[datetime]:
+    """The first of every month between two moments, by the site's clock."""
+    firsts = []
+    day = start.astimezone(ZoneInfo(zone)).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+    while day <= now:
+        day = (day + timedelta(days=32)).replace(day=1)
+        if start < day <= now:
+            firsts.append(day)
+    return firsts
+
+
+def _band(frame: Frame, pair: tuple[float, float]) -> dict[str, Any]:
+    return {"y": frame.y(pair[1]), "h": max(frame.y(pair[0]) - frame.y(pair[1]), 1.0)}
 
 
 def profile(readings: Sequence[Reading]) -> dict[str, Any] | None:

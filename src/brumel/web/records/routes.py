@@ -178,7 +178,7 @@ def _calibration_views(session: Any, calibration: Calibration) -> dict[str, Any]
     return {
         "calibration": calibration,
         "method": state.method,
-        "own": state.quantity,
+        "quantity": state.quantity,
         "fit": fitted,
         "points": state.points,
         "verdict": Verdict.from_dict(calibration.verdict),

@@ -29,7 +29,7 @@ KEPT = (
     "css/book.css",
     "css/drawn.css",
     "css/field.css",
-    "vendor/bootstrap.min.css",
+    "vendor/bootstrap.css",
     "vendor/idb.js",
     "js/field.js",
     "js/field/judging.js",

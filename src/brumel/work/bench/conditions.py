@@ -87,6 +87,18 @@ def _listed(words: tuple[str, ...]) -> str:
 
 
 def _oxygen(given: Conditions) -> dict[str, Any]:
+    """The air's pressure at the station, and where it comes from. Raises all faults at once."""
+    _check_oxygen(given)
+    return {
+        "pressure_hpa": round(_station_pressure_hpa(given), 2),
+        "pressure_from": given.pressure_from,
+        "altitude_m": given.altitude_m,
+        "entered_hpa": given.pressure_hpa,
+        "water_c": given.water_c,
+    }
+
+
+def _check_oxygen(given: Conditions) -> None:
     door = Door()
     if given.pressure_from not in PRESSURES:
         door.add(InputError("pressure_from", "Say where the pressure comes from: station, altitude or weather report."))
@@ -102,21 +114,17 @@ def _oxygen(given: Conditions) -> dict[str, Any]:
     if given.water_c is not None:
         door.number("temperature_c", given.water_c, -2, 45)
     door.close()
+
+
+def _station_pressure_hpa(given: Conditions) -> float:
     if given.pressure_from == "altitude":
-        pressure = float(station_pressure_hpa(given.altitude_m or 0.0))
-    elif given.pressure_from == "report":
-        pressure = float(station_from_sea_level_hpa(given.pressure_hpa or 0.0, given.altitude_m or 0.0))
-    else:
-        pressure = float(given.pressure_hpa or 0.0)
-        if given.altitude_m is not None and (odd := looks_like_sea_level(pressure, given.altitude_m)):
-            raise InputError("pressure_hpa", odd, value=pressure)
-    return {
-        "pressure_hpa": round(pressure, 2),
-        "pressure_from": given.pressure_from,
-        "altitude_m": given.altitude_m,
-        "entered_hpa": given.pressure_hpa,
-        "water_c": given.water_c,
-    }
+        return float(station_pressure_hpa(given.altitude_m or 0.0))
+    if given.pressure_from == "report":
+        return float(station_from_sea_level_hpa(given.pressure_hpa or 0.0, given.altitude_m or 0.0))
+    pressure = float(given.pressure_hpa or 0.0)
+    if given.altitude_m is not None and (odd := looks_like_sea_level(pressure, given.altitude_m)):
+        raise InputError("pressure_hpa", odd, value=pressure)
+    return pressure
 
 
 def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, ...]:

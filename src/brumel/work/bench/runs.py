@@ -10,9 +10,9 @@ from datetime import timedelta
 from sqlalchemy import select
 
 from brumel.core.errors import InputError, InputErrors
-from brumel.core.sentence import Span, say
+from brumel.core.sentence import Amount, Span, say
 from brumel.core.verdict import Outcome
-from brumel.methods import Method
+from brumel.methods import Method, StepSpec
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd
 from brumel.work import kit
 from brumel.work.bench import run_state, verdict
@@ -139,47 +139,50 @@ def _repeats(w: Write, probe: Probe, run_id: str) -> uuid.UUID | None:
 
 
 def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> dict[str, str]:
-    """The lot of every step that needs one, checked against the step's range."""
-    quantity = quantity_of(method.quantity)
-    faults: list[InputError] = []
-    chosen: dict[str, str] = {}
+    """The lot of every step that needs one, checked against the step's range; all faults at once."""
     given = dict(cups)
     first = next((s for s in method.steps if s.role == "adjust"), None)
     for twin in ("as-found", "as-left"):  # read in the cup that is adjusted in
         if first is not None and first.key in given:
             given.setdefault(twin, given[first.key])
+    faults: list[InputError] = []
+    chosen: dict[str, str] = {}
     for step in method.steps:
         if step.vessel != "solution" or step.between is None:
             continue
         lot = w.session.get(Lot, object_id(given[step.key], "solution")) if given.get(step.key) else None
-        if lot is None or lot.discarded_at or standards.measure(lot, method.quantity) is None:
-            faults.append(InputError(step.key, f"Choose the solution for “{step.title}”."))
-            continue
-        if not standards.is_made_as(lot, step.made_as):
-            kind = "a combined solution" if step.made_as == "combined" else "a solution made from a tablet"
-            faults.append(InputError(step.key, f"{lot.code} is not {kind}; “{step.title}” takes no other."))
-            continue
-        nominal = standards.nominal(lot, method.quantity, probe)
-        low, high = step.between
-        if not low <= nominal <= high:
-            shown = f"pH {nominal:.2f}" if quantity.unit == "pH" else f"{nominal:.6g} {quantity.unit}"
-            takes = (
-                say("pH {span}", span=Span(low, high))
-                if quantity.unit == "pH"
-                else say("{span}", span=Span(low, high, quantity.unit))
-            )
-            faults.append(
-                InputError(
-                    step.key, f"{lot.code} is {shown}; “{step.title}” takes {takes}.", value=nominal, low=low, high=high
-                )
-            )
-        twice = str(lot.id) in [v for k, v in chosen.items() if k not in ("as-found", "as-left")]
-        if twice and step.role not in ("found", "left") and not step.key.endswith("-cold"):
-            faults.append(InputError(step.key, f"{lot.code} stands in two cups of this run."))
-        chosen[step.key] = str(lot.id)
+        if fault := _unfit_lot(lot, step, method.quantity, probe):
+            faults.append(fault)
+        elif lot is not None:
+            others = [v for k, v in chosen.items() if k not in ("as-found", "as-left")]
+            if str(lot.id) in others and step.role not in ("found", "left") and not step.key.endswith("-cold"):
+                faults.append(InputError(step.key, f"{lot.code} stands in two cups of this run."))
+            chosen[step.key] = str(lot.id)
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     return chosen
+
+
+def _unfit_lot(lot: Lot | None, step: StepSpec, quantity_key: str, probe: Probe) -> InputError | None:
+    """Why a lot cannot go into this step's cup; None where it can."""
+    if lot is None or lot.discarded_at or standards.measure(lot, quantity_key) is None:
+        return InputError(step.key, f"Choose the solution for “{step.title}”.")
+    if not standards.is_made_as(lot, step.made_as):
+        kind = "a combined solution" if step.made_as == standards.COMBINED else "a solution made from a tablet"
+        return InputError(step.key, f"{lot.code} is not {kind}; “{step.title}” takes no other.")
+    nominal, (low, high) = standards.nominal(lot, quantity_key, probe), step.between or (0.0, 0.0)
+    if low <= nominal <= high:
+        return None
+    unit = quantity_of(quantity_key).unit
+    shown, takes = (
+        (say("pH {value}", value=Amount(nominal, "", ".2f")), say("pH {span}", span=Span(low, high)))
+        if unit == "pH"
+        else (say("{value}", value=Amount(nominal, unit, ".6g")), say("{span}", span=Span(low, high, unit)))
+    )
+    words = say(
+        "{code} is {shown}; “{title}” takes {takes}.", code=lot.code, shown=shown, title=step.title, takes=takes
+    )
+    return InputError(step.key, words, value=nominal, low=low, high=high)
 
 
 @writes("run.finish", RunFinished)

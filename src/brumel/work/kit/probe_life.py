@@ -15,6 +15,7 @@ from brumel.core.verdict import Band, Tolerance
 from brumel.methods import Method
 from brumel.store.tables import Calibration, Maintenance, Probe, ProbeInstallation
 from brumel.work.kit import calibrations, maintenance, methods
+from brumel.work.quantities.base import StrandSpec
 from brumel.work.quantities.book import quantity_of
 
 LONGEST_LIFE = 120
@@ -70,11 +71,13 @@ def life_of_probe(session: Session, probe: Probe) -> Life:
     strands = [_followed(strand, past, method, renewed) for strand in quantity.strands]
     settle = calibrations.settle_times(session, [c.run_id for c in past])
     timed = [c for c in past if c.run_id in settle]
-    strands.append(_strand(("settling", "slowest cup", "s", 3.0, 0), timed, [settle[c.run_id] for c in timed], None))
+    strands.append(
+        _strand(StrandSpec("settling", "slowest cup", "s", 0, 3.0), timed, [settle[c.run_id] for c in timed], None)
+    )
     if errors := [(c, _as_found(c)) for c in past if _as_found(c) is not None]:
         strands.append(
             _strand(
-                ("as_found", "error as found", quantity.unit, 0.0, quantity.digits),
+                StrandSpec("as_found", "error as found", quantity.unit, quantity.digits, 0.0),
                 [c for c, _ in errors],
                 [e for _, e in errors if e is not None],
                 None,
@@ -109,16 +112,14 @@ def _as_found(calibration: Calibration) -> float | None:
     return max((float(a["error"]) for a in calibration.as_found), key=abs, default=None)
 
 
-def _followed(
-    strand: tuple[str, str, str, str, float, int], past: Sequence[Calibration], method: Method, renewed: datetime | None
-) -> Strand:
-    key, name, unit, limit, sigma, digits = strand
+def _followed(spec: StrandSpec, past: Sequence[Calibration], method: Method, renewed: datetime | None) -> Strand:
+    key = spec.key
     measured = [c for c in past if key in c.figures and not (key == "slope_percent" and c.fit["kind"] == "offset")]
     measured = [c for c in measured if not (key in ("cell_constant", "gain_percent") and c.fit["kind"] == "check")]
     values = [float(c.figures[key]) for c in measured]
     since = [c for c in measured if renewed is None or c.at >= renewed]
-    band = method.band(limit).band() if limit else _around(key, method, since or measured)
-    return _strand((key, name, unit, sigma, digits), measured, values, band, len(since))
+    band = method.band(spec.limit).band() if spec.limit else _around(key, method, since or measured)
+    return _strand(spec, measured, values, band, len(since))
 
 
 def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | None:
@@ -146,35 +147,25 @@ def _words(probe: Probe, done: Maintenance) -> str:
 
 
 def _strand(
-    what: tuple[str, str, str, float, int],
-    past: Sequence[Calibration],
-    values: list[float],
-    band: Band | None,
-    since: int | None = None,
+    spec: StrandSpec, past: Sequence[Calibration], values: list[float], band: Band | None, since: int | None = None
 ) -> Strand:
-    """`what`: key, name, unit, the difference that does not matter to the trade, digits; `since` counts the newest values
-    that belong to the present membrane or tip."""
-    key, name, unit, sigma, digits = what
+    """One figure over the probe's life; `since` counts the newest values, those of the present membrane or tip."""
     count = len(values) if since is None else since
     mine = values[len(values) - count :]
-    chart = ageing.control_chart(mine, smallest_sigma=sigma) if len(mine) >= 5 and sigma else None
+    chart = (
+        ageing.control_chart(mine, smallest_sigma=spec.smallest_sigma)
+        if len(mine) >= 5 and spec.smallest_sigma
+        else None
+    )
     if chart and count < len(values):
         shift = len(values) - count
         chart = replace(chart, signals=tuple(replace(g, index=g.index + shift) for g in chart.signals))
-    ahead = None
-    if band is not None and len(mine) >= 5:
-        recent = list(past[-min(12, count) :])
-        days = [(c.at - recent[0].at).total_seconds() / 86400 for c in recent]
-        if days[-1] > 0:
-            # The care limit the trend is heading for: beyond it the verdict is "do not use".
-            falling = values[-1] < values[-len(recent)]
-            limit = band.care_low if falling else band.care_high
-            ahead = ageing.forecast(days, values[-len(recent) :], limit, what=name[:1].upper() + name[1:])
+    ahead = _ahead(spec, past[-min(12, count) :], values, band) if band is not None and len(mine) >= 5 else None
     return Strand(
-        key,
-        name,
-        unit,
-        digits,
+        spec.key,
+        spec.name,
+        spec.unit,
+        spec.digits,
         tuple(c.at for c in past),
         tuple(values),
         tuple(c.outcome for c in past),
@@ -182,3 +173,15 @@ def _strand(
         chart,
         ahead,
     )
+
+
+def _ahead(
+    spec: StrandSpec, recent: Sequence[Calibration], values: Sequence[float], band: Band
+) -> ageing.Forecast | None:
+    """When the trend will cross the care limit it is heading for: beyond it the verdict is "do not use"."""
+    days = [(c.at - recent[0].at).total_seconds() / 86400 for c in recent]
+    if days[-1] <= 0:
+        return None
+    falling = values[-1] < values[-len(recent)]
+    limit = band.care_low if falling else band.care_high
+    return ageing.forecast(days, values[-len(recent) :], limit, what=spec.name[:1].upper() + spec.name[1:])

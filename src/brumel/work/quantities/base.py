@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import ModuleType
-from typing import Any
+from typing import Any, NamedTuple
 
 from brumel.core import suspicion
 from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms
@@ -88,6 +88,21 @@ class CupReading:
         return "the last good calibration" if self.known else "a perfect probe"
 
 
+class StrandSpec(NamedTuple):
+    """A figure that is followed over a probe's life.
+
+    smallest_sigma : the difference that does not matter to the trade
+    limit : the method's band it is held to; empty where it has none
+    """
+
+    key: str
+    name: str
+    unit: str
+    digits: int
+    smallest_sigma: float
+    limit: str = ""
+
+
 class Quantity:
     """The common part; each quantity says what is its own."""
 
@@ -100,8 +115,8 @@ class Quantity:
     #: the limit of a method an error in a cup is held to
     error_limit = "tolerance"
     unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
-    #: strands of the probe's life: figure, words, unit, limit of the method, smallest sigma, digits
-    strands: Sequence[tuple[str, str, str, str, float, int]] = ()
+    #: what is followed over the probe's life
+    strands: Sequence[StrandSpec] = ()
 
     def __init__(self, row: QuantityRow) -> None:
         self.row, self.quantity, self.unit, self.digits = row, row.key, row.unit, row.standard_digits
@@ -121,7 +136,7 @@ class Quantity:
         """The figures that are followed over the life, in one line."""
         return ", ".join(
             f"{name} {figures[key]:.{digits}f} {unit}".replace("-", "−").rstrip()
-            for key, name, unit, _, _, digits in self.strands
+            for key, name, unit, digits, _, _ in self.strands
             if key in figures
         )
 

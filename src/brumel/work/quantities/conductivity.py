@@ -8,7 +8,7 @@ from brumel.core.suspicion import Scale
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SettlingSpec
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import Quantity, RunContext, SignalEntry, as_is
+from brumel.work.quantities.base import Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def set_constant(case: RunContext) -> float:
@@ -44,7 +44,10 @@ class Conductivity(Quantity):
         "us_cm_ref": SignalEntry("µS/cm, compensated by the meter", 1, 0, 1_000_000, _compensated),
         "us": SignalEntry("µS, as the cell conducts", 2, -50, 1_000_000, as_is),
     }
-    strands = (("cell_constant", "cell constant", "/cm", "", 0.003, 4), ("zero_us", "zero in air", "µS", "", 0.1, 2))
+    strands = (
+        StrandSpec("cell_constant", "cell constant", "/cm", 4, 0.003),
+        StrandSpec("zero_us", "zero in air", "µS", 2, 0.1),
+    )
 
     def text(self, value: float) -> str:
         """Four figures are as many as a standard has."""

@@ -12,7 +12,7 @@ from brumel.core.fitness import temperature as temperature_fitness
 from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEntry, as_is
+from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEntry, StrandSpec, as_is
 
 
 class Redox(Quantity):
@@ -22,7 +22,7 @@ class Redox(Quantity):
     scale = Scale("mV", 0, False, near=40.0, margin=50.0, far=110.0)
     module = redox_fitness
     entries = {"mv": SignalEntry("mV", 0, -1500, 1500, as_is)}
-    strands = (("error_mv", "error in the standard", "mV", "", 1.0, 0),)
+    strands = (StrandSpec("error_mv", "error in the standard", "mV", 0, 1.0),)
 
     def ideal(self, probe: Probe) -> Fitted:
         """Reads as it shows."""
@@ -39,7 +39,7 @@ class Ion(Quantity):
     module = ion_fitness
     scale = Scale("mg/L as N", 2, True, near=0.7, margin=0.7, far=1.6)
     entries = {"mv": SignalEntry("mV", 1, -1000, 1000, as_is)}
-    strands = (("gap_mv", "gap of the pair", "mV", "gap", 0.5, 1),)
+    strands = (StrandSpec("gap_mv", "gap of the pair", "mV", 1, 0.5, "gap"),)
 
     def _cup(self, seen: CupReading) -> list[Suspicion | None]:
         """A tip's zero wanders from day to day, so a cup is recognised by its distance to the cups of this run."""
@@ -91,7 +91,7 @@ class Temperature(Quantity):
         "c": SignalEntry("°C", 2, -30, 110, as_is),
         "f": SignalEntry("°F", 1, -22, 230, lambda value, at_c, case: (value - 32) / 1.8),
     }
-    strands = (("error_c", "error at the reference", "°C", "", 0.02, 2),)
+    strands = (StrandSpec("error_c", "error at the reference", "°C", 2, 0.02),)
 
     def ideal(self, probe: Probe) -> Fitted:
         """Reads as it shows."""
@@ -112,7 +112,7 @@ class Chlorine(Quantity):
     suffix, native = "mg_l", "mg_l"
     module = chlorine_fitness
     entries = {"mg_l": SignalEntry("mg/L", 2, 0, 50, as_is)}
-    strands = (("error_mg_l", "difference to the second method", "mg/L", "", 0.03, 2),)
+    strands = (StrandSpec("error_mg_l", "difference to the second method", "mg/L", 2, 0.03),)
 
     def ideal(self, probe: Probe) -> Fitted:
         """Reads as it shows."""

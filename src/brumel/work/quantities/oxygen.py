@@ -12,7 +12,7 @@ from brumel.core.trace import Trace
 from brumel.core.verdict import Tolerance
 from brumel.methods import StepSpec
 from brumel.store.tables import Lot, Probe
-from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, as_is
+from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def pressure_hpa(case: RunContext) -> float:
@@ -48,7 +48,7 @@ class Oxygen(Quantity):
         "mg_l": SignalEntry("mg/L", 2, -0.5, 60, _mg_l),
         "raw": SignalEntry("% sat, raw signal", 1, -5, 500, as_is),
     }
-    strands = (("gain_percent", "gain", "%", "", 1.0, 1), ("zero_mg_l", "zero", "mg/L", "", 0.01, 2))
+    strands = (StrandSpec("gain_percent", "gain", "%", 1, 1.0), StrandSpec("zero_mg_l", "zero", "mg/L", 2, 0.01))
 
     def vessel_value(self, step: StepSpec, lot: Lot | None, at_c: float, case: RunContext) -> float | None:
         """Saturation at the temperature and the station's pressure, computed to 0.01 mg/L and never rounded further."""

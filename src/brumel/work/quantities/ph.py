@@ -9,7 +9,7 @@ from brumel.core.fitness import CalibrationPoint, Fitted
 from brumel.core.fitness import ph as fitness
 from brumel.core.suspicion import Suspicion, restless
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, as_is
+from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def _pseudo(displayed: float, at_c: float, case: RunContext) -> float:
@@ -23,7 +23,10 @@ class Ph(Quantity):
     unit_words = " (mV or displayed pH)"
     module = fitness
     entries = {"mv": SignalEntry("mV", 1, -2000, 2000, as_is), "ph": SignalEntry("pH", 2, -2, 16, _pseudo)}
-    strands = (("slope_percent", "slope", "%", "slope", 0.3, 1), ("offset_mv", "offset", "mV", "offset", 0.7, 1))
+    strands = (
+        StrandSpec("slope_percent", "slope", "%", 1, 0.3, "slope"),
+        StrandSpec("offset_mv", "offset", "mV", 1, 0.7, "offset"),
+    )
 
     def ideal(self, probe: Probe) -> Fitted:
         """Slope 100 %, offset 0."""

@@ -1,6 +1,7 @@
 // The settling strip, drawn: the trace, the band it must stay in, the window that is judged, and where it is heading.
 
-const { scaleLinear, line } = window.d3;
+import { line, scaleLinear } from "../vendor/d3.js";
+
 const WIDTH = 620;
 const HEIGHT = 230;
 const LEFT = 58;

@@ -9,14 +9,16 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import ColumnElement, case, func, insert, literal, null, select, true, union_all
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
 from brumel.core.sentence import say
-from brumel.methods.field import load_field
+from brumel.methods.field import FieldSpec, load_field
 from brumel.store.logger import LoggerSeries, LoggerValue
+from brumel.store.tables import Site
 from brumel.work import kit
 from brumel.work.desk import Refused, Write, Written, writes
 from brumel.work.quantities import names as quantity_names
@@ -51,41 +53,25 @@ class NewSeries:
     depth_m: float | None = None
 
 
-@writes("series.take_in", Written)
-def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
-    """Keep a series of a site as it was recorded, each value with its flag.
+def _checked(series: NewSeries, now: datetime) -> FieldSpec:
+    """The limits of the series' quantity; raises InputError for another quantity or unit, or a time to come."""
+    spec = load_field().get(series.quantity)
+    if spec is None:
+        raise InputError("quantity", "Choose the quantity the logger recorded.", value=series.quantity)
+    if series.unit != (spec.unit or series.quantity):
+        kept_in = spec.unit or quantity_names.name(series.quantity)
+        title = quantity_names.title(series.quantity)
+        raise InputError("unit", f"{title} is kept in {kept_in}; convert the file first.")
+    if series.times[-1] > now:
+        raise InputError("file", say("The series ends {at}, which is in the future.", at=series.times[-1]))
+    return spec
 
-    Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
-    overlaps one of the same quantity and depth is refused.
-    """
-    place = find_site(w.session, site_id)
-    quantity, times, depth_m = series.quantity, series.times, series.depth_m
-    if quantity not in load_field():
-        raise InputError("quantity", "Choose the quantity the logger recorded.", value=quantity)
-    spec = load_field()[quantity]
-    if series.unit != (spec.unit or quantity):
-        raise InputError(
-            "unit",
-            f"{quantity_names.title(quantity)} is kept in {spec.unit or quantity_names.name(quantity)}; convert the file "
-            "first.",
-        )
-    if times[-1] > w.now:
-        raise InputError("file", say("The series ends {times}, which is in the future.", times=times[-1]))
-    probe = kit.probe_of(w.session, series.probe_id) if series.probe_id else None
-    backed = kit.last_usable(w.session, probe, before=times[0]) if probe else None
-    if backed is not None and backed.valid_until < times[0]:
-        backed = None  # it had run out before the logger was set out
-    twin = w.session.scalar(
-        select(LoggerSeries)
-        .where(
-            LoggerSeries.site_id == place.id,
-            LoggerSeries.quantity == quantity,
-            LoggerSeries.starts <= times[-1],
-            LoggerSeries.ends >= times[0],
-        )
-        .where(LoggerSeries.depth_m.is_(None) if depth_m is None else LoggerSeries.depth_m == depth_m)
-        .limit(1)
-    )
+
+def _refuse_overlap(session: Session, place: Site, series: NewSeries) -> None:
+    at_depth = LoggerSeries.depth_m.is_(None) if series.depth_m is None else LoggerSeries.depth_m == series.depth_m
+    overlapping = (LoggerSeries.starts <= series.times[-1], LoggerSeries.ends >= series.times[0])
+    same = (LoggerSeries.site_id == place.id, LoggerSeries.quantity == series.quantity, at_depth)
+    twin = session.scalar(select(LoggerSeries).where(*same, *overlapping).limit(1))
     if twin is not None:
         raise Refused(
             say(
@@ -95,22 +81,43 @@ def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
                 ends=twin.ends,
             )
         )
+
+
+def _flags(place: Site, series: NewSeries, spec: FieldSpec) -> NDArray[np.int8]:
     y = np.asarray(series.values)
-    ranges = place.ranges.get(quantity, {})
+    ranges = place.ranges.get(series.quantity, {})
     gross = tuple(ranges.get("gross") or spec.instrument)
     usual = tuple(ranges["usual"]) if ranges.get("usual") else None
     jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
-    flags = belief.flag_series(
+    return belief.flag_series(
         y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
     )
+
+
+@writes("series.take_in", Written)
+def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
+    """Keep a series of a site as it was recorded, each value with its flag.
+
+    Flags by QARTOD: the site's gross and usual ranges (else the instrument's), spikes and flat lines. A series that
+    overlaps one of the same quantity and depth is refused.
+    """
+    place = find_site(w.session, site_id)
+    spec = _checked(series, w.now)
+    times = series.times
+    probe = kit.probe_of(w.session, series.probe_id) if series.probe_id else None
+    backed = kit.last_usable(w.session, probe, before=times[0]) if probe else None
+    if backed is not None and backed.valid_until < times[0]:
+        backed = None  # it had run out before the logger was set out
+    _refuse_overlap(w.session, place, series)
+    flags = _flags(place, series, spec)
     steps = np.diff([t.timestamp() for t in times])
     interval = float(np.median(steps))
     new_series = LoggerSeries(
         id=uuid.uuid4(),
         site_id=place.id,
-        quantity=quantity,
+        quantity=series.quantity,
         unit=spec.unit,
-        depth_m=depth_m,
+        depth_m=series.depth_m,
         probe_id=probe.id if probe else None,
         calibration_id=backed.id if backed else None,
         name=series.name[:80],
