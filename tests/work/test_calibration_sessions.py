@@ -35,7 +35,7 @@ def _choices(desk, things, only=()):
     with desk.read() as session:
         usual = calibration_sessions.default_choices(session, uuid.UUID(things.meters["Field set A"]))
     return [
-        calibration_sessions.ProbeChoice(str(p.id), m.key, cups.get(p.quantity, {}))
+        calibration_sessions.SessionChoice(str(p.id), m.key, cups.get(p.quantity, {}))
         for p, m in usual
         if not only or p.name[-2:] in only
     ]

@@ -187,26 +187,18 @@ def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard
     if not shelf:
         raise InputError("standard", "There is no standard on the shelf.")
     above = [s for s in shelf if s.nominal_us_cm >= expected_us_cm]
+    expected = Amount(expected_us_cm, "µS/cm", ".6g")
     if above:
         best = min(above, key=lambda s: s.nominal_us_cm)
-        far = best.nominal_us_cm > 10 * max(expected_us_cm, 1e-9)
-        words = say(
-            "{name} is the nearest above {expected}.", name=best.name, expected=Amount(expected_us_cm, "µS/cm", ".6g")
-        )
-        if far:
+        words = say("{name} is the nearest above {expected}.", name=best.name, expected=expected)
+        if best.nominal_us_cm > 10 * max(expected_us_cm, 1e-9):
             words += " It is more than ten times higher: a lower one would serve better."
         return StandardChoice(best, True, words)
     best = max(shelf, key=lambda s: s.nominal_us_cm)
-    return StandardChoice(
-        best,
-        False,
-        say(
-            "{expected} lies above every standard at hand; {name} is the highest, and readings beyond it are "
-            "not bracketed.",
-            expected=Amount(expected_us_cm, "µS/cm", ".6g"),
-            name=best.name,
-        ),
+    words = (
+        "{expected} lies above every standard at hand; {name} is the highest, and readings beyond it are not bracketed."
     )
+    return StandardChoice(best, False, say(beyond, expected=expected, name=best.name))
 
 
 # -- compensation
@@ -281,16 +273,14 @@ def natural_factor(temperature_c: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def reference_label(kind: Kind, coefficient_percent: float, reference_c: float) -> str:
     """The words that belong to every compensated value: "at 25 °C, 2.0 %/°C"."""
-    return {
+    words = {
         "none": "at the sample's temperature",
-        "linear": say(
-            "at {reference}, {coefficient}",
-            reference=Amount(reference_c, "°C"),
-            coefficient=Amount(coefficient_percent, "%/°C", ".1f"),
-        ),
-        "natural": say("at {reference}, natural water", reference=Amount(reference_c, "°C")),
-        "sea": say("at {reference}, sea water", reference=Amount(reference_c, "°C")),
+        "linear": "at {reference}, {coefficient}",
+        "natural": "at {reference}, natural water",
+        "sea": "at {reference}, sea water",
     }[kind]
+    reference, coefficient = Amount(reference_c, "°C"), Amount(coefficient_percent, "%/°C", ".1f")
+    return say(words, reference=reference, coefficient=coefficient)
 
 
 # -- other scales

@@ -109,11 +109,6 @@ class Sentence(str):
     def __radd__(self, other: str) -> Sentence:
         return say("{first}{second}", first=other, second=self)
 
-    def with_capital(self) -> Sentence:
-        """The same with a capital at its head, where the head is words."""
-        head = self.template[:1]
-        return self if head == "{" else Sentence(head.upper() + self.template[1:], self.values)
-
 
 def say(template: str, /, **values: object) -> Sentence:
     """A sentence of a template and its values; raises KeyError where the template names one that is not given."""

@@ -31,7 +31,7 @@ def version() -> str:
 
 
 def _compressed(of: str) -> Path:
-    """A copy of the static files with a brotli and a gzip twin each, made once a version; the files bare where it cannot be."""
+    """A copy of the static files with compressed twins, made once a version; the bare files where none can be made."""
     given = os.environ.get("BRUMEL_DATA_DIR")
     home = Path(given) if given else Path("/var/lib/brumel") if os.geteuid() == 0 else ROOT / "var"
     target = home / "static" / of

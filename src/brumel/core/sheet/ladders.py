@@ -150,7 +150,7 @@ def _conductivity(fit: CellFit, signal: float, temperature_c: float, water: Wate
     source, how = words.get(kind, ("common practice, no source", say("linear, {a}", a=Amount(a, "%/°C"))))
     ladder.step(
         "κ25",
-        f"brought to 25 °C: {how}",
+        say("brought to 25 °C: {how}", how=how),
         "κ25 = κ · f25(T)",
         StepResult(value, "µS/cm", digits=1),
         source,

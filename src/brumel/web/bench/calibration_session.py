@@ -97,7 +97,7 @@ def start_session(meter_id: str) -> Any:
     def do() -> str:
         form.check()
         choices = [
-            calibration_sessions.ProbeChoice(
+            calibration_sessions.SessionChoice(
                 probe,
                 request.form.get(f"method-{probe}", ""),
                 {k.removeprefix(f"cup-{probe}-"): v for k, v in request.form.items() if k.startswith(f"cup-{probe}-")},

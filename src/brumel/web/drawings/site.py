@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, ticks
-from brumel.work.rounds.site_history import Span
+from brumel.work.rounds.site_history import CalibrationSpan
 
 #: What is drawn over depth and time, in this order.
 DEEP = ("temperature", "oxygen", "salinity", "ph")
@@ -28,7 +28,7 @@ class BehindReadings:
 
     ranges: Mapping[str, Any]
     limit: Mapping[str, Any] = field(default_factory=dict)
-    spans: Sequence[Span] = ()
+    spans: Sequence[CalibrationSpan] = ()
     season: Mapping[int, tuple[float, float]] = field(default_factory=dict)
 
 

@@ -31,7 +31,7 @@ VERDICT_MIN = 0.5
 
 
 @dataclass(frozen=True)
-class ProbeChoice:
+class SessionChoice:
     """What is chosen for one probe of the calibration session."""
 
     probe_id: str
@@ -98,7 +98,7 @@ def shared_rinses(chosen: Sequence[tuple[Probe, Method, Mapping[str, str]]]) -> 
 
 
 @writes("session.start", Written)
-def start(w: Write, *, meter_id: str, source: str, choices: Sequence[ProbeChoice], conditions: Conditions) -> Written:
+def start(w: Write, *, meter_id: str, source: str, choices: Sequence[SessionChoice], conditions: Conditions) -> Written:
     """Open one run a chosen probe, all or none."""
     meter = kit.meter_of(w.session, meter_id)
     if len(choices) < 1:

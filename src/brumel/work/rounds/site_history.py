@@ -30,7 +30,7 @@ A_MONTH = 8  # readings looked at of one month of an earlier year
 
 
 @dataclass(frozen=True)
-class Span:
+class CalibrationSpan:
     """A calibration in time: from it to its last closing check, else to where it ran out; and what became of it."""
 
     number: int
@@ -39,7 +39,7 @@ class Span:
     state: str
 
 
-def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[str, list[Span]]:
+def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[str, list[CalibrationSpan]]:
     """The spans the readings of each quantity lie in, oldest first; each reading's calibration is at hand or looked up."""
     wanted = {r.calibration_id for rows in readings.values() for r in rows if r.calibration_id is not None}
     if not wanted:
@@ -54,7 +54,7 @@ def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[s
         for r in rows:
             if r.calibration_id is not None and r.backing in WORST:
                 worst[r.calibration_id] = max(worst.get(r.calibration_id, WORST[0]), r.backing, key=WORST.index)
-        drawn[quantity] = [Span(number, at, until, worst[i]) for i, number, at, until in known if i in worst]
+        drawn[quantity] = [CalibrationSpan(number, at, until, worst[i]) for i, number, at, until in known if i in worst]
     return drawn
 
 

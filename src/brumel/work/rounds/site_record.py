@@ -110,18 +110,8 @@ def read_lines(text: str, what: str) -> dict[str, tuple[float | None, float | No
             continue
         for low, high in ((ends[0], ends[1]), (ends[2], ends[3])):
             if low is not None and high is not None and low >= high:
-                faults.append(
-                    InputError(
-                        what,
-                        say(
-                            "{what}, line {number}: {low} is not below {high}.",
-                            what=what.capitalize(),
-                            number=number,
-                            low=Amount(low),
-                            high=Amount(high),
-                        ),
-                    )
-                )
+                place, words = f"{what.capitalize()}, line {number}", "{place}: {low} is not below {high}."
+                faults.append(InputError(what, say(words, place=place, low=Amount(low), high=Amount(high))))
         values[quantity] = (ends[0], ends[1], ends[2], ends[3], (match.group(6) or "").strip()[:200])
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
