@@ -195,7 +195,7 @@ def choose_standard(expected_us_cm: float, on_the_shelf: Sequence[str | Standard
             words += " It is more than ten times higher: a lower one would serve better."
         return StandardChoice(best, True, words)
     best = max(shelf, key=lambda s: s.nominal_us_cm)
-    words = (
+    beyond = (
         "{expected} lies above every standard at hand; {name} is the highest, and readings beyond it are not bracketed."
     )
     return StandardChoice(best, False, say(beyond, expected=expected, name=best.name))
