@@ -22,6 +22,8 @@ from brumel.core.errors import InputError
 from brumel.store.cluster import Cluster, ClusterError, free_port
 
 DEFAULT_PORT = 8420
+#: How often a child process looks whether whoever started it is still there [s].
+LOOK_S = 2.0
 out = Console(stderr=False, highlight=False)
 
 
@@ -222,9 +224,9 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
     cable = work_simulator.Cable(desk, name)
     server = serve_port("127.0.0.1", port, cable.addresses, cable.sense)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(LOOK_S,), daemon=True).start()
     while parent is None or os.getppid() == parent:
-        time.sleep(0.5)
+        time.sleep(LOOK_S)
 
 
 @main.command()
@@ -265,7 +267,7 @@ def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bo
 
 def _end_with(parent: int, stop: threading.Event) -> None:
     while os.getppid() == parent:
-        time.sleep(0.5)
+        time.sleep(LOOK_S)
     stop.set()
 
 

@@ -57,12 +57,14 @@ CASES = {
         ageing.forecast([0, 7, 14, 21, 28, 35], [99, 98.4, 98.1, 97.2, 96.9, 96.0], 85.0, what="The slope"),
         ageing.forecast([0, 7, 14, 21, 28, 35], [99, 99.1, 99.0, 99.2, 98.9, 99.1], 85.0, what="The slope"),
         ageing.forecast([0, 7, 14], [90, 87, 84], 85.0, what="The slope"),
+        lambda: ageing.forecast([0, 7, 14, 21, 28], [1, 2, float("nan"), 3, 4], 85.0),
     ],
     "agreement": lambda: [
         agreement.compare(agreement.Measured(7.1, 0.1, ""), agreement.Measured(7.4, 0.08, "")),
         agreement.compare(agreement.Measured(570, 9, "µS/cm"), agreement.Measured(571, 9, "µS/cm")),
         lambda: agreement.compare(agreement.Measured(7, 0.1, "", "at 25 °C"), agreement.Measured(7, 0.1, "")),
         lambda: agreement.compare(agreement.Measured(7, 0.1, "mV"), agreement.Measured(7, 0.0, "%")),
+        lambda: agreement.compare(agreement.Measured(float("nan"), 0.1, ""), agreement.Measured(7, -1, "")),
     ],
     "believability": lambda: [
         *(believability.instrument_range(PH7, v, 0, 14) for v in (7.0, 14.01, -0.5)),
@@ -102,6 +104,8 @@ CASES = {
         conductivity.accuracy_us_cm(0.0, percent_full_scale=1.0, full_scale_us_cm=2000.0),
         *(conductivity.reference_label(k, 1.9, 20.0) for k in ("linear", "natural", "sea", "none")),
         *map(conductivity.find_standard, ("84", "1413", "12.88 mS")),
+        conductivity.explain(900.0, 12.0, coefficient_percent=1.91),
+        lambda: conductivity.fit_cell([conductivity.CellPoint(0.2, 20.0, 1290.0)], air_zero_us=0.3),
     ],
     "diagnosis": lambda: [diagnosis.rank({"slope": v}, [FAULT]) for v in (85.0, 90.0, 94.9, 96.0)],
     "settings": lambda: [
@@ -115,11 +119,15 @@ CASES = {
         meter_settings.in_words(SETTINGS),
         [c.sentence for c in meter_settings.changes({"cell_constant": 1.0}, SETTINGS)],
         lambda: meter_settings.checked({"cell_constant": 900.0, "auto_off_min": -1.0, "who": 3}),
+        meter_settings.contradictions({"cell_constant": 1.0}, "conductivity", nominal_per_cm=1.0),
     ],
     "oxygen": lambda: [
         oxygen.target(14.0, 2.0, 942.0),
         oxygen.target(14.0, share=0.5),
         *(oxygen.looks_like_sea_level(p, 1200.0) for p in (1013.0, 880.0)),
+        oxygen.recompute_mg_l(0.5, 12.0, salinity=2.0, pressure_hpa=950.0),
+        lambda: oxygen.recompute_mg_l([0.5, 1], [12.0] * 3, salinity=2.0, pressure_hpa=950.0),
+        lambda: oxygen.recompute_mg_l([0.5, 1], 12.0, salinity=2.0, pressure_hpa=[950.0] * 3),
     ],
     "planning": lambda: [
         planning.plan(
@@ -129,7 +137,8 @@ CASES = {
                 planning.Task("EC", 6, True, ("warm",), 15),
             ],
             leave_min=30,
-        )
+        ),
+        lambda: planning.plan([planning.Task("warm", float("nan"))], leave_min=-1),
     ],
     "redox and salt": lambda: [
         redox.explain(210.0, "agcl-3m", 18.0),
@@ -171,6 +180,9 @@ CASES = {
         trace(4.0, at=20.0 + T / 60).settled_temperature(30.0),
         trace(4.0).joined(trace(5.0, T + 120)).t_s[[0, -1]],
         [trace(4.0, T[:n], 20.0 + T[:n]).temperature_drift() for n in (4, 5, 6, 60, 61)],
+        [trace(4.0).seen_until(n).t_s.size for n in (None, 0, 10)],
+        settled(900 + 40.0 * (T > 60), "conductivity"),
+        lambda: settling.judge("warm", [1.0], load_settling()["ph"].criteria("ph")),
     ],
     "suspicions": lambda: [
         *(
@@ -202,5 +214,6 @@ CASES = {
             [temperature.ReferencePoint(0.3, 0.0, 0.05, "ice"), temperature.ReferencePoint(20.1, 20.0, 0.05)], 0.2
         ),
         lambda: temperature.verdict([temperature.ReferencePoint(200.0, 0.0)], 0.2),
+        suspicion.carried_over(0.6, suspicion.Vessel("weak", 0.5), [("12.88", 12_900.0, 12_880.0)]),
     ],
 }

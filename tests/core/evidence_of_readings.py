@@ -82,6 +82,9 @@ CASES = {
         judged(ph_fit, "ph-7-4-10", PH_POINTS[:1], kind="offset", before=ELECTRODE_FIT, before_words="calibration 9"),
         ph_fit.span_percent(PH_POINTS),
         *(lambda p=p: judged(ph_fit, "ph-7-4-10", p, kind="line") for p in ([], [PH_POINTS[0]] * 2, PH_POINTS[:1])),
+        judged(
+            ph_fit, "ph-7-4-10", [*PH_POINTS[:2], taken("check", -120.0, 12.0, 9.28, "borax")], kind="segments", early=2
+        ),
     ],
     "fitness of cells": lambda: [
         judged(
@@ -101,6 +104,19 @@ CASES = {
             "ec-one-standard",
             [taken("found", 1300, 20, 1278), taken("adjust", 1020, 20, 1278)],
             nominal_per_cm=0.5,
+        ),
+        judged(
+            cell_fit,
+            "ec-one-standard",
+            [taken("check", 1300.0, 20.0, 1278.0, "1413")],
+            kind="check",
+            before=cell_fit.CellFit(1.02, 0.4, 1.0, "one standard"),
+        ),
+        judged(
+            cell_fit,
+            "ec-one-standard",
+            [taken("adjust", 1300.0, 20.0, 1278.0, "1413")],
+            before=cell_fit.CellFit(1.02, 0.4, 1.0, "one standard"),
         ),
     ],
     "fitness of oxygen": lambda: [
@@ -176,6 +192,7 @@ CASES = {
         *(ions.interference(v, ion) for ion in ("nitrate", "ammonium") for v in (1000.0, 9000.0)),
         ions.explain_ammonia(1.0, 8.0, 15.0, 8.0),
         lambda: ions.fit([(112, 21, 100), (169, 21, 10), (176, 20, 10), (119, 20, 100)]),
+        lambda: NITRATE.concentration_mg_l(5000.0, 12.0),
     ],
     "logged": lambda: [
         (e := logged.ends(SERVICE, OXYGEN, 9.0)),
@@ -186,6 +203,9 @@ CASES = {
         lambda: logged.ends(logged.Service(1, 2, 3, 4, beside_before=1.0), OXYGEN, 9.0),
         lambda: logged.corrected("x", 0.5, e),
         lambda: logged.days_until_full(0, 5.0),
+        logged.worst_grade(
+            logged.ends(logged.Service(1880, 2000, 1427, 1413), CLOSING["conductivity"], 2000), CLOSING["conductivity"]
+        ),
     ],
     "pH": lambda: [
         ELECTRODE,
@@ -216,6 +236,7 @@ CASES = {
         lambda: ELECTRODE.ph(0.0, 300.0),
         lambda: ph.fit(THREE_POINTS, kind="curve"),
         ph.fit(THREE_POINTS, kind="line"),
+        ph.pseudo_millivolts(9.0, 18.0),
     ],
     "limits": lambda: [
         against(v, u, low, high, "mg/L")
@@ -303,5 +324,7 @@ CASES = {
                 (dict(chlorine=1.0, ph=7.0, temperature=60.0), {}),
             )
         ),
+        lambda: derive(on_sheet(conductivity=1.0, temperature=12.0), Water(), raw_us_cm=0.8),
+        lambda: not_stated(SheetFacts(on_sheet(conductivity=1.0, temperature=12.0), Water(), raw_us_cm=0.8)),
     ],
 }

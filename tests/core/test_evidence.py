@@ -53,7 +53,7 @@ def kept():
 
 @pytest.mark.parametrize("name", CASES)
 def test_what_is_shown_is_what_was_shown(name):
-    was, now = kept(), [json.dumps(item, ensure_ascii=False) for item in plain(CASES[name])]
+    was, now = kept(), [json.dumps(item, ensure_ascii=False) for item in plain(CASES[name]())]
     if os.environ.get("BRUMEL_WRITE_EVIDENCE"):
         whole = was | {name: now}
         KEPT.write_text("".join(f"## {key}\n" + "".join(f"{x}\n" for x in whole[key]) for key in CASES if key in whole))

@@ -96,6 +96,15 @@ def test_unesco_check_values_of_the_practical_salinity_scale():
         assert seawater.salt(ratio, t68 / 1.00024, p) == pytest.approx(expected, abs=2e-6)  # the older library agrees
 
 
+@pytest.mark.parametrize("t", [-2.0, 0.0, 12.0, 25.0, 35.0])
+def test_pure_water_has_no_salinity_and_is_no_fault(t):
+    """The extension for fresh water [Hill1986] ends near 1.5 µS/cm; deionised water conducts 0.05 to 5."""
+    found = [s.practical_salinity(c, t) for c in (0.0, 0.05, 0.8, 1.5, 3.0, 5.0)]
+    assert found == sorted(found)
+    assert found[0] == 0.0
+    assert found[-1] < 0.005
+
+
 @given(sal=st.floats(0.05, 41.9), t=st.floats(-1, 34))
 def test_salinity_and_conductivity_are_inverse_also_below_two(sal, t):
     # Hill1986 below 2: gsw's own accuracy of the inverse is 1e-8 or so.

@@ -15,6 +15,8 @@ from brumel.core.errors import OutOfRange
 from brumel.core.working import Ladder, StepResult, Worked
 
 T_RANGE = (-2.0, 35.0)
+#: Under this the fresh-water extension of the scale may have no value; where it has one, that is under 0.002 [µS/cm].
+PURE_US_CM = 3.0
 C_RANGE = (0.0, 120_000.0)
 _NACL_MG_L = np.array(NACL_MOLAR) * NACL_G_MOL * 1000
 _NACL_US_CM = np.array(NACL_MOLAR) * np.array(NACL_CONDUCTANCE) * 1000
@@ -29,11 +31,13 @@ def practical_salinity(conductivity_us_cm: Floats, temperature_c: Floats, pressu
     temperature_c : -2 to 35 [°C]
     pressure_dbar : of the sea above the cell, 0 at the surface [dbar]
 
-    Returns PSS-78 salinity, unitless. Raises OutOfRange beyond 42, where the scale is not defined; all faults of the
-    input at once. Source: PSS78; below 2 Hill1986.
+    Returns PSS-78 salinity, unitless; 0 for water too pure for the scale. Raises OutOfRange beyond 42, where the scale is
+    not defined; all faults of the input at once. Source: PSS78; below 2 Hill1986.
     """
     c, t, p = _enter(conductivity_us_cm, temperature_c, pressure_dbar)
     salinity = np.asarray(gsw.SP_from_C(c / 1000.0, t, p))
+    # The extension for fresh water ends just above nothing; pure water has no salt the scale could tell.
+    salinity = np.where(np.isnan(salinity) & (c < PURE_US_CM), 0.0, salinity)
     highest = float(np.max(salinity))
     if not highest <= SALINITY_HIGH:
         raise OutOfRange("salinity", highest, 0, SALINITY_HIGH, why="The practical salinity scale ends there.")

@@ -92,7 +92,7 @@ class Agent:
     port: str
     spool: Spool
     every_s: float = 0.5
-    idle_every_s: float = 10.0
+    idle_every_s: float = 30.0
     baud: int = 1200
     #: The first wait after a failure; each further one is twice as long, 15 s at most.
     retry_s: float = 0.5
@@ -192,7 +192,7 @@ class Agent:
         while not stop.is_set():
             session, ids, rows = self.spool.oldest()
             if not rows:
-                self._added.wait(1.0)
+                self._added.wait(2.0)
                 self._added.clear()
                 continue
             now, started = self._base

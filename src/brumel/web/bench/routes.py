@@ -16,7 +16,7 @@ from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import Faults, blueprint
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import PRESSURES, Conditions, missing_first, out_of_reach
-from brumel.work.bench.offers import contradictions_for, offers_for, usual_cups
+from brumel.work.bench.offers import contradictions_for, is_same_again, offers_for, usual_cups
 from brumel.work.desk import NotFound
 
 
@@ -59,7 +59,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         asked = request.values.get("method", "")
         in_use = kit.methods_in_use(session)
         mine = {k: m for k, m in in_use.items() if m.quantity == probe.quantity}
-        method = in_use.get(asked) if asked else kit.first_offered(in_use, probe.quantity)
+        last_run = kit.last_run(session, probe.id)
+        again = last_run.method["key"] if last_run and last_run.purpose == "calibration" else ""
+        method = in_use.get(asked) if asked else mine.get(again) or kit.first_offered(in_use, probe.quantity)
         if not asked and method is None:
             method = kit.default_method(session, probe)
         if method is None or method.quantity != probe.quantity:
@@ -68,8 +70,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         lots = kit.lots_on_shelf(session, now)
         offers = {step.key: offers_for(step, lots, probe) for step in method.steps if step.vessel == "solution"}
         recorded = kit.last_settings(session, probe.meter_id)
-        last_run = kit.last_run(session, probe.id)
         source = _source(probe.meter.link)
+        last_cups = kit.last_cups(session, probe.id, method.key)
+        cups = usual_cups(offers, last_cups)
         page = render_template(
             "bench/setup.html",
             probe=probe,
@@ -78,7 +81,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             offers=offers,
             faults=faults,
             given=request.form,
-            before=usual_cups(offers, kit.last_cups(session, probe.id, method.key)),
+            before=cups,
+            codes=[v.lot.code for step, views in offers.items() for v in views if cups[step] == str(v.lot.id)],
+            same=is_same_again(last_cups, cups) if cups else method.key == again,
             is_chosen=bool(asked),
             in_use=bool(mine),
             last=kit.last_usable(session, probe, full=True),

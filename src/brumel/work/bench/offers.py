@@ -51,3 +51,8 @@ def usual_cups(offers: Mapping[str, Sequence[kit.LotView]], before: Mapping[str,
         if views:
             cups[step] = before[step] if before.get(step) in good else str(views[0].lot.id)
     return cups
+
+
+def is_same_again(last_cups: Mapping[str, str], cups: Mapping[str, str]) -> bool:
+    """Whether a run begun as it is offered has last time's lot in every cup."""
+    return bool(last_cups) and all(last_cups.get(step) == lot for step, lot in cups.items())
