@@ -7,13 +7,13 @@ writes the same template with the values as its reader wants them, through a `Wr
 
 from __future__ import annotations
 
+import functools
 import string
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, Protocol, cast
 
 
-@runtime_checkable
 class Moment(Protocol):
     """A date, or a date with a time and its zone."""
 
@@ -67,22 +67,29 @@ class Writer:
     def write(self, value: object, form: str = "") -> str:
         """One value, or a whole sentence, in words."""
         if isinstance(value, Sentence):
-            return _Filled(self).vformat(value.template, (), value.values)
+            return self.fill(value.template, value.values)
+        if isinstance(value, str):
+            return value
         if isinstance(value, Amount):
             return self.amount(value)
         if isinstance(value, Span):
             return self.span(value)
-        if isinstance(value, Moment):
-            return self.moment(value, form)
-        return format(value, form)
+        if isinstance(value, (int, float)) or not hasattr(value, "strftime"):
+            return format(value, form)
+        return self.moment(cast(Moment, value), form)
+
+    def fill(self, template: str, values: Mapping[str, object]) -> str:
+        """A template with its values written; raises KeyError where one is missing."""
+        return "".join(
+            literal if name is None else literal + self.write(values[name], form)
+            for literal, name, form in _parts(template)
+        )
 
 
-class _Filled(string.Formatter):
-    def __init__(self, writer: Writer) -> None:
-        self.writer = writer
-
-    def format_field(self, value: Any, format_spec: str) -> str:
-        return self.writer.write(value, format_spec)
+@functools.lru_cache(maxsize=4096)
+def _parts(template: str) -> tuple[tuple[str, str | None, str], ...]:
+    """(text before, name, form) of every field of a template; the name is None after the last."""
+    return tuple((literal, name, form or "") for literal, name, form, _ in string.Formatter().parse(template))
 
 
 CANONICAL = Writer()
@@ -96,7 +103,7 @@ class Sentence(str):
     __slots__ = ("template", "values")
 
     def __new__(cls, template: str, values: Mapping[str, object]) -> Sentence:
-        words = super().__new__(cls, _Filled(CANONICAL).vformat(template, (), values))
+        words = super().__new__(cls, CANONICAL.fill(template, values))
         words.template, words.values = template, dict(values)
         return words
 
@@ -138,7 +145,7 @@ def _plain(value: object) -> object:
         return as_data(value)
     if isinstance(value, (int, float, bool)) or value is None:
         return value
-    return CANONICAL.moment(value, "") if isinstance(value, Moment) else str(value)
+    return CANONICAL.moment(cast(Moment, value), "") if hasattr(value, "strftime") else str(value)
 
 
 def as_evidence(row: Any) -> dict[str, Any]:
