@@ -57,7 +57,9 @@ def is_wording(diff: str) -> bool:
     plus = [line[1:] for line in diff.splitlines() if line.startswith("+") and not line.startswith("+++")]
     if len(minus) != len(plus):
         return False
-    return all(SENTENCE.search(a) and SENTENCE.sub("", a) == SENTENCE.sub("", b) for a, b in zip(minus, plus, strict=True))
+    return all(
+        SENTENCE.search(a) and SENTENCE.sub("", a) == SENTENCE.sub("", b) for a, b in zip(minus, plus, strict=True)
+    )
 
 
 def sample(where: Path, names: list[str], size: int, seed: int) -> Iterator[str]:

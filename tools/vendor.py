@@ -40,7 +40,13 @@ def main() -> None:
                 name = f"{family}-{script}-{weight}-normal.woff2"
                 shutil.copy(MODULES / "@fontsource" / family / "files" / name, TARGET / "fonts" / name)
     shutil.copy(MODULES / "axe-core/axe.min.js", TESTS / "axe.min.js")
-    names = ["bootstrap", "axe-core", "idb", *sorted(p.name for p in MODULES.glob("d3-*")), *(f"@fontsource/{f}" for f in FONTS)]
+    names = [
+        "bootstrap",
+        "axe-core",
+        "idb",
+        *sorted(p.name for p in MODULES.glob("d3-*")),
+        *(f"@fontsource/{f}" for f in FONTS),
+    ]
     record = {}
     for name in names:
         package = json.loads((MODULES / name / "package.json").read_text())
