@@ -12,6 +12,7 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
+from brumel.core.sentence import say
 from brumel.methods.maintenance import MaintenanceSpec, kinds_of, load_maintenance
 from brumel.store.tables import Maintenance, Probe, SpareUse
 from brumel.work.desk import NotAllowed, Refused, Write, Written, clean_reason, writes
@@ -105,7 +106,7 @@ def record_battery_change(w: Write, *, meter_id: str, note: str) -> BatteryRepla
     """The meter's battery was changed: every probe that lost its polarising voltage starts its wait."""
     meter = meters.meter_of(w.session, meter_id)
     words = clean_reason(note)
-    meter.battery = f"{words} ({w.now:%d %b %Y})"
+    meter.battery = str(say("{words} ({at:date})", words=words, at=w.now))
     waiting = []
     on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
     for probe in w.session.scalars(on_it):
