@@ -43,6 +43,13 @@ class Span:
     form: str = "g"
 
 
+@dataclass(frozen=True)
+class PlaceClock:
+    """A moment that is told by a place's own clock, whoever reads it; its zone is that place's already."""
+
+    at: Moment
+
+
 def digits_as(value: float, form: str) -> str:
     """A number with a true minus sign, and none before nothing."""
     text = f"{value:{form}}"
@@ -74,6 +81,8 @@ class Writer:
             return self.amount(value)
         if isinstance(value, Span):
             return self.span(value)
+        if isinstance(value, PlaceClock):
+            return value.at.strftime("%H:%M")
         if isinstance(value, (int, float)) or not hasattr(value, "strftime"):
             return format(value, form)
         return self.moment(cast(Moment, value), form)
@@ -143,6 +152,8 @@ def _plain(value: object) -> object:
         return {"low": value.low, "high": value.high, "unit": value.unit}
     if isinstance(value, Sentence):
         return as_data(value)
+    if isinstance(value, PlaceClock):
+        return value.at.strftime("%Y-%m-%d %H:%M%z")
     if isinstance(value, (int, float, bool)) or value is None:
         return value
     return CANONICAL.moment(cast(Moment, value), "") if hasattr(value, "strftime") else str(value)

@@ -9,12 +9,14 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Flask, current_app
+from flask.json.provider import DefaultJSONProvider
 
 from brumel.core.errors import words_of
 from brumel.core.sentence import Moment, Sentence, Writer
 
 DAY = "%d %b %Y"
 DAY_AND_TIME = "%d %b, %H:%M"
+DAY_AND_TIME_OF_ANOTHER_YEAR = "%d %b %Y, %H:%M"
 
 
 @dataclass(frozen=True)
@@ -22,16 +24,20 @@ class Reader(Writer):
     """Writes the values of sentences for one reader: days and times by the clock of `zone`."""
 
     zone: ZoneInfo
+    year: int
 
     def moment(self, moment: Moment, form: str) -> str:
         if not isinstance(moment, datetime):
             return moment.strftime(DAY)
-        return moment.astimezone(self.zone).strftime({"": DAY_AND_TIME, "date": DAY, "clock": "%H:%M"}[form])
+        local = moment.astimezone(self.zone)
+        both = DAY_AND_TIME if local.year == self.year else DAY_AND_TIME_OF_ANOTHER_YEAR
+        return local.strftime({"": both, "date": DAY, "clock": "%H:%M"}[form])
 
 
 def reader() -> Reader:
     """Who reads this page. The practice has one zone, BRUMEL_ZONE."""
-    return Reader(ZoneInfo(current_app.config["ZONE"]))
+    zone = ZoneInfo(current_app.config["ZONE"])
+    return Reader(zone, current_app.extensions["desk"].clock().astimezone(zone).year)
 
 
 def in_words(words: str | BaseException, to: Reader | None = None) -> str:
@@ -56,6 +62,14 @@ def _finalize(value: Any) -> Any:
     return in_words(value) if isinstance(value, (Sentence, BaseException)) else value
 
 
+class ReadersJson(DefaultJSONProvider):
+    """What a page's script is told, by an answer or within the page, is in the reader's words too."""
+
+    def dumps(self, obj: Any, **kwargs: Any) -> str:
+        return super().dumps(all_in_words(obj), **kwargs)
+
+
 def init(app: Flask) -> None:
-    """Whatever a template prints passes by here."""
+    """Whatever a template prints, and whatever is answered as JSON, passes by here."""
     app.jinja_env.finalize = _finalize
+    app.json = ReadersJson(app)

@@ -59,9 +59,7 @@ class OxygenFit:
         """The fit in one line."""
         zero = say(", zero {zero}", zero=Amount(self.zero_percent, "%", ".2f")) if self.zero_percent else ""
         how = " (carried over, not adjusted)" if self.kind == "check" else ""
-        return say("Gain {gain}{zero}{how}.", gain=Amount(self.gain_percent, "%", ".1f"), zero=zero, how=how).replace(
-            "-", "−"
-        )
+        return say("Gain {gain}{zero}{how}.", gain=Amount(self.gain_percent, "%", ".1f"), zero=zero, how=how)
 
     def read(self, signal: float, temperature_c: float) -> float:
         """Oxygen from the signal [%, °C] -> [mg/L] in fresh water; salt is taken off at the sheet."""

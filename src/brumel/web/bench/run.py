@@ -8,7 +8,7 @@ from typing import Any
 
 from flask import current_app, redirect, render_template, request, url_for
 
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, words_of
 from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -66,7 +66,7 @@ def _closing(session: Any, state: bench.RunState, common: dict[str, Any], faults
         cups = closing_checks.checks(session, state)
         sentence = closing_checks.sentence(state.run.probe.quantity, cups)
     except InputError as error:
-        problem = str(error)
+        problem = words_of(error)
     page = render_template(
         "bench/closed.html",
         checks=cups,

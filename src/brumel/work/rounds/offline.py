@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
-from brumel.core.sentence import say
+from brumel.core.sentence import PlaceClock, say
 from brumel.store.tables import Site, User, Visit
 from brumel.work import kit
 from brumel.work.desk import Desk, Refused, Write, writes
@@ -108,10 +108,10 @@ def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]
             at = other.at.astimezone(ZoneInfo(place.zone))
             raise Conflict(
                 say(
-                    "{name} was read by {reader} at {at:clock} in this outing ({listed}). Keep both, or drop yours.",
+                    "{name} was read by {reader} at {at} in this outing ({listed}). Keep both, or drop yours.",
                     name=place.name,
                     reader=other.operator.name,
-                    at=at,
+                    at=PlaceClock(at),
                     listed=listed,
                 )
             )

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.core.ions import RESTS_ON
 from brumel.core.planning import Task, plan
 from brumel.core.quantity_table import IONS
-from brumel.core.sentence import say
+from brumel.core.sentence import PlaceClock, say
 from brumel.methods import Method
 from brumel.store.rounds import Round
 from brumel.store.tables import Probe, Run
@@ -200,15 +200,20 @@ def _troubles(
     return [
         Trouble(
             say(
-                "{probes} would be ready at {ready:clock}; leaving is at {leave:clock}.",
+                "{probes} would be ready at {ready}; leaving is at {leave}.",
                 probes=", ".join(c.probe.name for c in group),
-                ready=max(late[c.probe.name] for c in group),
-                leave=leave,
+                ready=_clock(max(late[c.probe.name] for c in group), leave),
+                leave=PlaceClock(leave),
             ),
             instead,
         )
         for instead, group in troubles.items()
     ]
+
+
+def _clock(at: datetime, leave: datetime) -> PlaceClock:
+    """By the clock of the round, as its plan is drawn."""
+    return PlaceClock(at.astimezone(leave.tzinfo))
 
 
 def _instead(others: Sequence[tuple[Probe, kit.Trust]], c: Chosen, leave: datetime, ready: datetime) -> str:
@@ -217,7 +222,7 @@ def _instead(others: Sequence[tuple[Probe, kit.Trust]], c: Chosen, leave: dateti
             return say("Take {probe}: {words}", probe=probe.name, words=trust.words)
     if c.trust.calibration is not None and c.trust.calibration.usable:
         return say(
-            "Leave at {ready:clock}, or take it as it is: its readings have no valid calibration, and say so.",
-            ready=ready,
+            "Leave at {ready}, or take it as it is: its readings have no valid calibration, and say so.",
+            ready=_clock(ready, leave),
         )
-    return say("Leave at {ready:clock}, or leave this quantity out today.", ready=ready)
+    return say("Leave at {ready}, or leave this quantity out today.", ready=_clock(ready, leave))
