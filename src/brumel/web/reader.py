@@ -73,3 +73,4 @@ def init(app: Flask) -> None:
     """Whatever a template prints, and whatever is answered as JSON, passes by here."""
     app.jinja_env.finalize = _finalize
     app.json = ReadersJson(app)
+    app.jinja_env.policies["json.dumps_function"] = app.json.dumps  # `tojson` kept the first provider's
