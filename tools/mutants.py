@@ -88,8 +88,11 @@ def main() -> int:
         _mutmut(where, "run", "none-of-this-name")
         chosen = list(sample(where, list(_states(where)), options.sample, options.seed))
         print(f"· {len(chosen)} mutants", flush=True)
-        _mutmut(where, "run", *chosen)
+        words = _mutmut(where, "run", *chosen)
         states = _states(where)
+        if any(states[name] == "not checked" for name in chosen):
+            print(f"{words[-2000:]}\nThe mutants were not run: the tests do not pass without one.", file=sys.stderr)
+            return 1
         alive = [name for name in chosen if states[name] not in ("killed", "timeout", "suspicious")]
         for name in sorted(alive):
             print(f"\n{states[name]}: {name}\n{_mutmut(where, 'show', name)}")

@@ -12,7 +12,7 @@ from playwright.sync_api import expect
 from sqlalchemy import func, select, update
 
 from brumel.store.logger import LoggerDecision
-from brumel.store.tables import Dip, SignIn, Visit
+from brumel.store.tables import Dip, Probe, SignIn, Visit
 from brumel.work import bench, kit, rounds
 from brumel.work.link import samples
 from brumel.work.rounds import calendar, outings
@@ -67,6 +67,7 @@ def test_a_session_outlives_its_network_and_ends_when_it_is_signed_out(brumel, o
     page.context.set_offline(True)
     page.goto(f"/rounds/outings/{out}/field")
     expect(page.get_by_role("heading")).to_have_text("This page is locked")
+    assert page.evaluate("document.styleSheets.length") == 2  # in Brumel's dress, by the styles of the kept page
     page.context.set_offline(False)
     page.goto("/sign-in")
     page.get_by_label("User name").fill("ansa")
@@ -151,6 +152,26 @@ def test_a_profile_typed_without_a_signal_is_one_visit_of_its_site(brumel, open_
         depths = [r.depth_m for r in rounds.of_visit(session, visit.id) if r.quantity == "ph"]
         assert str(visit.site_id) == chosen
     assert sorted(depths) == [0.5, 1.0, 2.0]
+
+
+def test_same_as_last_time_starts_in_one_line_and_says_only_what_is_so(told, open_page):
+    page = open_page(told.base)
+    with told.desk.read() as session:
+        probe = session.scalars(select(Probe).where(Probe.name == "pH probe A2")).one().id
+    page.goto(f"/bench/probes/{probe}")
+    line, start = page.locator("[data-same]"), page.get_by_role("button", name="Start the run")
+    expect(line).to_have_text(re.compile(r"^Same as last time: 7 → 4 → 10.*; N7-121, N4-118, N10-"))
+    expect(start).to_be_in_viewport()
+    cup = page.get_by_label("1, pH 7 buffer")
+    expect(cup).not_to_be_visible()
+    page.keyboard.press("c")
+    cup.select_option(index=1)
+    expect(line).not_to_be_visible()
+    start.click()  # the settings are not ticked: refused, and what was chosen is still chosen, unfolded
+    expect(page.get_by_role("alert")).to_contain_text("settings")
+    expect(cup).to_be_visible()
+    assert cup.evaluate("e => e.selectedIndex") == 1
+    expect(line).to_have_count(0)
 
 
 def test_each_decision_about_a_series_is_taken_in_a_browser(told, open_page):

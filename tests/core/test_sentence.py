@@ -57,7 +57,7 @@ def test_evidence_has_the_words_and_the_values():
     kept = as_evidence(Judged(say("At {t} on {at}.", t=Amount(20.5, "°C"), at=AT), "Wait."))
     assert kept["sentence"] == "At 20.5 °C on 2026-05-04 22:05Z."
     assert type(kept["sentence"]) is str
-    assert kept["said"]["values"] == {"t": {"value": 20.5, "unit": "°C"}, "at": "2026-05-04 22:05Z"}
+    assert kept["sentence_data"]["values"] == {"t": {"value": 20.5, "unit": "°C"}, "at": "2026-05-04 22:05Z"}
     assert as_data("plain") == {"words": "plain"}
     with pytest.raises(KeyError):
         say("{missing}")

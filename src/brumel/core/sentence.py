@@ -161,5 +161,6 @@ def _plain(value: object) -> object:
 
 def as_evidence(row: Any) -> dict[str, Any]:
     """A judgement, a dataclass with a `sentence`, as plain data: the words as they were, and the values beside them."""
-    said = row.sentence
-    return {**asdict(row), "sentence": str(said)} | ({"said": as_data(said)} if isinstance(said, Sentence) else {})
+    sentence = row.sentence
+    values = {"sentence_data": as_data(sentence)} if isinstance(sentence, Sentence) else {}
+    return {**asdict(row), "sentence": str(sentence), **values}

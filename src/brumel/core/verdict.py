@@ -77,7 +77,7 @@ class Tolerance:
     care: float = 1.0
     signed: bool = True
 
-    def held(self, *, beyond: Outcome = Outcome.NOT, care: float = 1.0, signed: bool = True) -> Tolerance:
+    def graded(self, *, beyond: Outcome = Outcome.NOT, care: float = 1.0, signed: bool = True) -> Tolerance:
         """The same, held less or more strictly: with care up to `care` times it, then `beyond`; `signed` if both ways."""
         return replace(self, beyond=beyond, care=care, signed=signed)
 

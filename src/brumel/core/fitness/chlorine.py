@@ -76,7 +76,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         limit = tolerance(limits, "en")
         outcome = Outcome.FIT if abs(comparison.en) <= limit.value else Outcome.CARE if adjust else Outcome.NOT
         rows.append(
-            within.held(care=2.0).row(
+            within.graded(care=2.0).row(
                 "difference",
                 f"difference to {p.name}",
                 p.signal - p.expected,

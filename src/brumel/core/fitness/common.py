@@ -133,7 +133,7 @@ def as_found_rows(
         else:
             note = "before adjusting" if p.shown is None else "as the display showed it, before adjusting"
             rows.append(
-                limit.held(beyond=Outcome.CARE).row(
+                limit.graded(beyond=Outcome.CARE).row(
                     "as_found", f"as found in {p.name}", read - p.expected, digits=digits, note=note
                 )
             )
@@ -152,7 +152,7 @@ def as_left_rows(
 ) -> list[CriterionRow]:
     """Errors read once more after adjusting: by the new fit, or as the adjusted meter displays it."""
     return [
-        limit.held(care=2.0).row(
+        limit.graded(care=2.0).row(
             "as_left",
             f"as left in {p.name}",
             (fit.read(p.signal, p.temperature_c) if p.shown is None else p.shown) - p.expected,
@@ -169,7 +169,9 @@ def spread_row(points: Sequence[CalibrationPoint], limit: Tolerance) -> list[Cri
     if len(temperatures) < 2:
         return []
     spread = max(temperatures) - min(temperatures)
-    return [limit.held(beyond=Outcome.CARE, signed=False).row("cup_spread", "cup temperatures apart", spread, digits=1)]
+    return [
+        limit.graded(beyond=Outcome.CARE, signed=False).row("cup_spread", "cup temperatures apart", spread, digits=1)
+    ]
 
 
 def common_rows(terms: JudgingTerms) -> list[CriterionRow]:

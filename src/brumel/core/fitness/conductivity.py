@@ -119,21 +119,21 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     if zero:
         rows.append(
             tolerance(limits, "air_zero")
-            .held(beyond=Outcome.CARE, signed=False)
+            .graded(beyond=Outcome.CARE, signed=False)
             .row("air_zero", "conducts in air, dry", air_us, digits=2)
         )
     if len(fitted.residuals_percent) > 1:
         gap = max(fitted.residuals_percent) - min(fitted.residuals_percent)
         rows.append(
             tolerance(limits, "standards_gap")
-            .held(care=2.0, signed=False)
+            .graded(care=2.0, signed=False)
             .row("standards_gap", "constants of the standards apart", gap, digits=1)
         )
     for p in of_role(points, "check"):
         error = fitted.read(p.signal, p.temperature_c) - p.expected
         rows.append(
             _error_limit(p, limits)
-            .held(care=2.0)
+            .graded(care=2.0)
             .row("check", f"error in {p.name}", error, digits=1, note="read, not adjusted")
         )
     rows += as_left_rows(points, fitted, _absolute(points, limits, "left"), digits=1)

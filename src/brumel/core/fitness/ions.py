@@ -94,7 +94,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
             )
         )
         rows.append(
-            apart.held(signed=False).row(
+            apart.graded(signed=False).row(
                 f"pair_c_{number}",
                 f"temperatures of the {where} apart",
                 high.temperature_c - low.temperature_c,
@@ -106,7 +106,9 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         limit = tolerance(limits, "as_found")
         share = Tolerance(limit.value, "%", limit.source)
         error = 100 * (read / p.expected - 1)
-        rows.append(share.held(care=2.0).row("check", f"error in {p.name}", error, digits=1, note="read, not adjusted"))
+        rows.append(
+            share.graded(care=2.0).row("check", f"error in {p.name}", error, digits=1, note="read, not adjusted")
+        )
     rows += as_left_rows(points, fitted, _share(points, limits), digits=2)
     rows += common_rows(terms)
     features = {"gap_mv": pair.normalised_mv, "pair_c": max(abs(h.temperature_c - w.temperature_c) for h, w in pairs)}

@@ -97,14 +97,14 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
         reads = (p.signal / fitted.gain_percent) * float(saturation_mg_l(p.temperature_c))
         rows.append(
             tolerance(limits, "zero")
-            .held(care=2.0, signed=False)
+            .graded(care=2.0, signed=False)
             .row("zero", f"reads in {p.name}", reads, digits=2, note="before the zero is taken off")
         )
     for p in of_role(points, "check"):
         error = fitted.read(p.signal, p.temperature_c) - p.expected
         rows.append(
             tolerance(limits, "as_found")
-            .held(care=2.0)
+            .graded(care=2.0)
             .row("check", f"error in {p.name}", error, note="read, not adjusted")
         )
     rows += as_left_rows(points, fitted, tolerance(limits, "as_found"), digits=2)
@@ -112,7 +112,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     if apart is not None:
         rows.append(
             tolerance(limits, "air_water")
-            .held(beyond=Outcome.CARE, signed=False)
+            .graded(beyond=Outcome.CARE, signed=False)
             .row("air_water", "air and water apart", apart, digits=1)
         )
     rows += common_rows(terms)

@@ -73,7 +73,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     else:
         fitted = OffsetFit(0.0, errors[0] if errors else 0.0, "check")
     rows += [
-        within.held(care=2.0).row(
+        within.graded(care=2.0).row(
             "orp",
             f"error in {p.name}",
             fitted.read(p.signal, p.temperature_c) - p.expected,
@@ -85,7 +85,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     if len(errors) > 1:
         gap = max(errors) - min(errors)
         rows.append(
-            within.held(care=2.0, signed=False).row(
+            within.graded(care=2.0, signed=False).row(
                 "standards_gap", "standards apart, against what they should be", gap, digits=0
             )
         )

@@ -77,7 +77,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     errors = [p.signal - p.expected for p in used]
     rows: list[CriterionRow] = as_found_rows(points, terms, within, digits=2)
     rows += [
-        within.held(care=2.0).row(
+        within.graded(care=2.0).row(
             "temperature",
             f"error in {p.name}",
             p.signal - p.expected,

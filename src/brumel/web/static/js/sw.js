@@ -38,9 +38,23 @@ const LOCKED = `<!doctype html><html lang="en"><meta charset="utf-8">
 <p>Your sign-in ran out, or you are signed out. Sign in again where there is a signal: this page then opens, and every
 sheet that waits in this phone is still here and is sent.</p></section></main></html>`;
 
+// The locked page asks for its styles without a version; those of any kept page serve.
+const ofAnyVersion = async (cache, path) => {
+  const name = path.replace(/^\/static\//, "/");
+  const kept = await cache.keys();
+  const one = kept.find((each) => {
+    const other = new URL(each.url).pathname;
+    return other.startsWith("/static/") && other.endsWith(name);
+  });
+  return one && cache.match(one, { ignoreVary: true });
+};
+
 const fromCache = async (request, error) => {
   const cache = await caches.open(CACHE);
-  const found = await cache.match(request, { ignoreVary: true });
+  const path = new URL(request.url).pathname;
+  const found =
+    (await cache.match(request, { ignoreVary: true })) ??
+    (path.startsWith("/static/") ? await ofAnyVersion(cache, path) : undefined);
   if (!found) throw error;
   if (!isField(new URL(request.url)) || (await isOpen(cache, found))) return found;
   return new Response(LOCKED, { headers: { "Content-Type": "text/html; charset=utf-8" } });
