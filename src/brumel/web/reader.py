@@ -47,10 +47,9 @@ def in_words(words: str | BaseException, to: Reader | None = None) -> str:
 
 
 def all_in_words(tree: Any, to: Reader | None = None) -> Any:
-    """Plain data with every sentence in it written for the reader."""
-    to = to or reader()
+    """Plain data with every sentence in it written for the reader, who is asked for only when there is one."""
     if isinstance(tree, Sentence):
-        return to.write(tree)
+        return in_words(tree, to)
     if isinstance(tree, Mapping):
         return {key: all_in_words(value, to) for key, value in tree.items()}
     if isinstance(tree, (list, tuple)):
