@@ -4,26 +4,32 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import LiteralString
 
 import click
 from rich.console import Console
 
 from brumel import chores
-from brumel.config import Config, ConfigError, sqlalchemy_url
+from brumel.config import DEMO_ACCOUNTS, DEMO_PASSWORD, Config, ConfigError, sqlalchemy_url
 from brumel.core.errors import InputError
 from brumel.store.cluster import Cluster, ClusterError, free_port
 
 DEFAULT_PORT = 8420
 #: How often a child process looks whether whoever started it is still there [s].
 LOOK_S = 2.0
+#: Threads of a web worker; each live page holds one.
+THREADS = 64
+#: How many probes of the demo are calibrated side by side.
+HANDS = 2
 out = Console(stderr=False, highlight=False)
 
 
@@ -39,33 +45,22 @@ def main() -> None:
 @click.option("--no-history", is_flag=True, help="Leave out the twelve weeks of history.")
 def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
     """Start everything with demo data: database, simulated meter, web server on 127.0.0.1."""
-    from brumel.store.migrate import migrate
-    from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import demo as work_demo
-    from brumel.work.desk import Desk
+    from brumel.store.migrate import is_newest, migrate
 
-    cluster = Cluster("demo")
+    cluster, running = Cluster("demo"), Running()
     try:
         if fresh:
             out.print("· throwing the old demo away")
             cluster.remove()
         with _step("starting the private database") as say:
-            cluster.start()
-            cluster.ensure_database("brumel")
-            url = cluster.url()
-            say("bringing its tables up to date")
-            migrate(url)
-        engine = make_engine(url)
-        desk = Desk(make_sessions(engine))
-        weeks = 0 if no_history else work_demo.WEEKS
-        with _step("looking for the demo world; making it takes some minutes the first time") as say:
-            loaded = work_demo.load_demo(
-                desk, weeks=weeks, linked=True, progress=lambda step: say(f"demo world: {step}")
-            )
-        out.print("· demo world loaded" if loaded else "· demo data kept from last time (--fresh starts over)")
-        token = cluster.secret("link-token")
-        work_demo.give_token(desk, token)
-        engine.dispose()
+            url = _open_database(cluster)
+            if _is_half_made(url):
+                say("the demo's history was cut short last time; starting over")
+                cluster.remove()
+                url = _open_database(cluster)
+            if not is_newest(url):
+                say("bringing its tables up to date")
+                migrate(url)
         chosen = free_port(port)
         if chosen != port:
             out.print(f"· port {port} is taken; using {chosen}")
@@ -75,17 +70,88 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
             "BRUMEL_DEMO": "1",
             "BRUMEL_ZONE": "Europe/Oslo",
             "BRUMEL_PLAIN_HTTP": "1",
-            "BRUMEL_LINK_TOKEN": token,
+            "BRUMEL_LINK_TOKEN": cluster.secret("link-token"),
         }
-        out.print(f"\n  Brumel is on [bold]http://127.0.0.1:{chosen}/[/bold]")
-        for username, name, role in work_demo.ACCOUNTS:
-            out.print(f"  sign in as {username} ({name}, {role}), password {work_demo.PASSWORD}")
+        signal.signal(signal.SIGTERM, _leave)
+        running.start([_server(f"127.0.0.1:{chosen}", workers)], env)
+        _greet(chosen)
+        if _has_people(url):
+            out.print("· demo data kept from last time (--fresh starts over)")
+        else:
+            _load(url, 0 if no_history else None, env["BRUMEL_LINK_TOKEN"])
         out.print("  Ctrl-C stops it; the data stays.\n")
-        sys.exit(_together(env, chosen, workers, cluster.home / "link-spool.sqlite"))
+        running.wait_for(chosen)  # the page first, then the meters
+        jobs = _brumel("jobs", "--parent", str(os.getpid()))
+        running.start(_meters(chosen, cluster.home / "link-spool.sqlite"), env, helpers=[jobs])
+        sys.exit(running.until_one_ends())
+    except KeyboardInterrupt:
+        sys.exit(0)
     except ClusterError as error:
         raise click.ClickException(str(error)) from error
     finally:
+        running.end()
         cluster.stop()
+
+
+def _open_database(cluster: Cluster) -> str:
+    cluster.start()
+    cluster.ensure_database("brumel")
+    return cluster.url()
+
+
+def _is_half_made(url: str) -> bool:
+    """Whether a start before this one was ended while it made the history."""
+    return _finds(url, "sim_truths", "select 1 from sim_truths where subject = 'demo:history'")
+
+
+def _has_people(url: str) -> bool:
+    return _finds(url, "users", "select 1 from users limit 1")
+
+
+def _finds(url: str, table: str, query: LiteralString) -> bool:
+    """Whether a query finds a row, where its table is there at all; without all that makes a start slow."""
+    import psycopg
+
+    with psycopg.connect(url.replace("+psycopg", "")) as connection:
+        there = connection.execute("select to_regclass(%s) is not null", [table]).fetchone() == (True,)
+        return there and connection.execute(query).fetchone() is not None
+
+
+def _greet(port: int) -> None:
+    out.print(f"\n  Brumel is on [bold]http://127.0.0.1:{port}/[/bold]")
+    for username, name, role in DEMO_ACCOUNTS:
+        out.print(f"  sign in as {username} ({name}, {role}), password {DEMO_PASSWORD}")
+
+
+def _load(url: str, weeks: int | None, token: str) -> None:
+    """The demo world with its history, probes calibrated side by side; kept as it is where it is there already."""
+    import multiprocessing
+    from concurrent.futures import ProcessPoolExecutor
+
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import demo as work_demo
+    from brumel.work.desk import Desk
+
+    engine = make_engine(url)
+    desk = Desk(make_sessions(engine))
+    how_many = work_demo.WEEKS if weeks is None else weeks
+    # Forked from a server of their own: forks of this process would share its lines to the database.
+    clean = multiprocessing.get_context("forkserver")
+    clean.set_forkserver_preload(["brumel.work.demo"])
+    with (
+        ProcessPoolExecutor(HANDS, mp_context=clean) as several,
+        _step("making the demo world; its twelve weeks are lived through this once") as say,
+    ):
+        work_demo.load_demo(
+            desk,
+            weeks=how_many,
+            linked=True,
+            progress=lambda step: say(f"demo world: {step}"),
+            hands=work_demo.Hands(several),
+        )
+    out.print("· demo world loaded")
+    work_demo.give_token(desk, token)
+    engine.dispose()
 
 
 @contextmanager
@@ -100,82 +166,127 @@ def _step(words: str) -> Iterator[Callable[[str], None]]:
     yield lambda step: click.echo(f"· {step} ({time.monotonic() - started:.0f} s)")
 
 
-def _together(env: dict[str, str], port: int, workers: int, spool: Path) -> int:
-    """Run the web server, the simulated meters and the link of one until one ends or we are told to stop."""
+def _meters(port: int, spool: Path) -> list[list[str]]:
+    """The simulated meters, and one of them behind a real link."""
     cable = free_port(port + 100)
-    parent = ["--parent", str(os.getpid())]
-    commands = [
-        [sys.executable, "-m", "brumel.cli", "serve", "--port", str(port), "--workers", str(workers)],
-        [sys.executable, "-m", "brumel.cli", "meter", *parent],
-        [sys.executable, "-m", "brumel.cli", "meter-port", "--port", str(cable), *parent],
-        [
-            sys.executable,
-            "-m",
-            "brumel.cli",
-            "link",
-            "--server",
-            f"http://127.0.0.1:{port}",
-            "--port",
-            f"socket://127.0.0.1:{cable}",
-            "--spool",
-            str(spool),
-            "--quiet",
-            *parent,
-        ],
+    parent = ("--parent", str(os.getpid()))
+    link = ("--server", f"http://127.0.0.1:{port}", "--port", f"socket://127.0.0.1:{cable}", "--spool", str(spool))
+    return [
+        _brumel("meter", *parent),
+        _brumel("meter-port", "--port", str(cable), *parent),
+        _brumel("link", *link, "--quiet", *parent),
     ]
-    children = [subprocess.Popen(c, env=env) for c in commands]
 
-    def leave(*_: object) -> None:
-        raise KeyboardInterrupt
 
-    signal.signal(signal.SIGTERM, leave)
-    try:
-        while all(c.poll() is None for c in children):
-            time.sleep(0.3)
-        return max((c.returncode or 0) for c in children)
-    except KeyboardInterrupt:
-        return 0
-    finally:
-        for child in children:
+def _brumel(*words: str) -> list[str]:
+    return [sys.executable, "-m", "brumel.cli", *words]
+
+
+def _leave(*_: object) -> None:
+    raise KeyboardInterrupt
+
+
+class Running:
+    """Programs that run together: when one ends all end, but for helpers, which are started anew."""
+
+    def __init__(self) -> None:
+        self._children: list[subprocess.Popen[bytes]] = []
+        self._helpers: dict[tuple[str, ...], subprocess.Popen[bytes]] = {}
+
+    def start(self, lines: list[list[str]], env: Mapping[str, str], helpers: Sequence[list[str]] = ()) -> None:
+        """Start these too."""
+        self._env = env
+        self._children += [subprocess.Popen(line, env=env) for line in lines]
+        self._helpers |= {tuple(line): subprocess.Popen(line, env=env) for line in helpers}
+
+    def wait_for(self, port: int) -> None:
+        """Wait until something listens on a port of loopback, or one of these has ended."""
+        while all(child.poll() is None for child in self._children):
+            with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1):
+                return
+            time.sleep(0.1)
+
+    def until_one_ends(self) -> int:
+        """Wait; returns the worst exit code, 0 where we were told to stop."""
+        signal.signal(signal.SIGTERM, _leave)
+        try:
+            while all(child.poll() is None for child in self._children):
+                for line, helper in self._helpers.items():
+                    if helper.poll() is not None:
+                        time.sleep(LOOK_S)  # one that cannot start is not started without end at full speed
+                        self._helpers[line] = subprocess.Popen(line, env=self._env)
+                os.waitid(os.P_ALL, 0, os.WEXITED | os.WNOWAIT)  # until one of them ends
+            return max((c.returncode or 0) for c in self._children)
+        except KeyboardInterrupt:
+            return 0
+
+    def end(self) -> None:
+        """End all of them."""
+        everyone = [*self._children, *self._helpers.values()]
+        for child in everyone:
             child.terminate()
-        for child in children:
+        for child in everyone:
             try:
                 child.wait(timeout=8)
             except subprocess.TimeoutExpired:
                 child.kill()
 
 
+def _server(bind: str, workers: int, threads: int = THREADS) -> list[str]:
+    options = {
+        "bind": bind,
+        "workers": workers,
+        "worker-class": "gthread",
+        "threads": threads,
+        "timeout": 60,
+        "graceful-timeout": 3,
+        "log-level": "warning",
+        "config": "python:brumel.wsgi",
+    }
+    named = [word for name, value in options.items() for word in (f"--{name}", str(value))]
+    return [sys.executable, "-m", "gunicorn", *named, "--preload", "--no-control-socket", "brumel.wsgi:app"]
+
+
 @main.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=DEFAULT_PORT, show_default=True)
 @click.option("--workers", default=2, show_default=True)
-@click.option("--threads", default=64, show_default=True, help="Threads a worker; each live page holds one.")
-def serve(host: str, port: int, workers: int, threads: int) -> None:
+@click.option("--threads", default=THREADS, show_default=True, help="Threads a worker; each live page holds one.")
+@click.option("--jobs/--no-jobs", default=True, show_default=True, help="Do long work on this machine too.")
+def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
     _config()
-    os.execv(  # noqa: S606
-        sys.executable,
-        [
-            sys.executable,
-            "-m",
-            "gunicorn",
-            "--bind",
-            f"{host}:{port}",
-            "--workers",
-            str(workers),
-            "--worker-class",
-            "gthread",
-            "--threads",
-            str(threads),
-            "--timeout",
-            "60",
-            "--graceful-timeout",
-            "3",
-            "--log-level",
-            "warning",
-            "--no-control-socket",
-            "brumel.wsgi:app",
-        ],
+    running = Running()
+    try:
+        running.start(
+            [_server(f"{host}:{port}", workers, threads)],
+            os.environ,
+            [_brumel("jobs", "--parent", str(os.getpid()))] if jobs else [],
+        )
+        sys.exit(running.until_one_ends())
+    finally:
+        running.end()
+
+
+@main.command("jobs")
+@click.option("--parent", type=int, help="End when this process has ended.")
+def jobs_command(parent: int | None) -> None:
+    """Do the long work that pages ask for; as many of these as you like, on as many machines."""
+    from brumel.store.sessions import JOBS_CHANNEL, Announcements
+    from brumel.web import create_app
+    from brumel.web.jobs import kinds
+    from brumel.work import jobs
+
+    config = _config()
+    os.nice(5)  # a page goes before
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    app = create_app(config)
+    kinds.make_ready(app)
+    jobs.process(
+        jobs.Doer(app.extensions["desk"], kinds.doers(app)),
+        Announcements(config.database_url, JOBS_CHANNEL),
+        lambda: parent is None or os.getppid() == parent,
+        lambda words: out.print(f"· {words}"),
     )
 
 

@@ -7,6 +7,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from zoneinfo import available_timezones
 
+#: The people of the demo, all with one password that its sign-in page shows.
+DEMO_ACCOUNTS = (("ansa", "Ansa Merrik", "technician"), ("ilka", "Ilka Torvend", "lead"))
+DEMO_PASSWORD = "tarnholt-field-book"  # noqa: S105
+
 DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
 SHORTEST_SECRET = 32
 MOST_PROXIES = 5

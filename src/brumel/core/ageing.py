@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.special import stdtr, stdtrit
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, WrongShape
@@ -117,25 +118,26 @@ def forecast(
     door.close()
     if float(np.ptp(x)) <= 0:
         raise InputError("days", "All values have the same time.")
-    from scipy import stats  # takes seconds to load, and only a probe's page asks for it
-
-    line = stats.linregress(x, y)
+    n, spread = x.size, float((x - x.mean()) @ (x - x.mean()))
+    slope = float((x - x.mean()) @ (y - y.mean())) / spread
+    intercept = float(y.mean() - slope * x.mean())
+    rest = y - (intercept + slope * x)
+    s = float(np.sqrt((rest @ rest) / (n - 2)))
     last = float(x.max())
-    now = float(line.intercept + line.slope * last)
+    now = intercept + slope * last
     towards = np.sign(limit - now)
-    if line.slope == 0 or np.sign(line.slope) != towards or line.pvalue / 2 > 0.05:
+    # One-sided p of the slope by Student's t; no scatter about the line leaves no doubt.
+    p = float(stdtr(n - 2, -abs(slope) / (s / np.sqrt(spread)))) if s > 0 else 0.0
+    if slope == 0 or np.sign(slope) != towards or p > 0.05:
         return None
-    crosses = (limit - float(line.intercept)) / float(line.slope) - last
+    crosses = (limit - intercept) / slope - last
     if crosses > reach_d:
         return None
-    n = x.size
-    rest = y - (line.intercept + line.slope * x)
-    s = float(np.sqrt((rest @ rest) / (n - 2)))
-    t = float(stats.t.ppf(0.95, n - 2))
+    t = float(stdtrit(n - 2, 0.95))
     ahead = np.linspace(0.0, reach_d, 4001)
     at = last + ahead
-    band = t * s * np.sqrt(1 / n + (at - x.mean()) ** 2 / ((x - x.mean()) @ (x - x.mean())))
-    middle = line.intercept + line.slope * at
+    band = t * s * np.sqrt(1 / n + (at - x.mean()) ** 2 / spread)
+    middle = intercept + slope * at
     near, far = (middle + towards * band - limit) * towards, (middle - towards * band - limit) * towards
     earliest = float(ahead[np.argmax(near >= 0)]) if np.any(near >= 0) else None
     latest = float(ahead[np.argmax(far >= 0)]) if np.any(far >= 0) else None
@@ -144,8 +146,8 @@ def forecast(
         max(float(crosses), 0.0),
         earliest,
         latest,
-        float(line.slope),
-        float(line.intercept),
+        slope,
+        intercept,
         int(n),
         f"{what} will cross {_signed(limit)} in about {_days(max(crosses, 0.0))} ({span}; 90 %), "
         f"by the last {n} calibrations.",

@@ -22,6 +22,8 @@ class Door:
 
     def floats(self, field: str, value: Any, low: float, high: float, why: str = "") -> NDArray[np.float64]:
         """`value` as float64 array of its own shape (0-d for a scalar), finite and within [low, high]."""
+        if type(value) is float and low <= value <= high:
+            return np.array(value)  # the common case; NaN compares false
         try:
             array = np.asarray(value, dtype=np.float64)
         except (TypeError, ValueError):

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+import threading
+from collections.abc import Callable, Iterable, Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -11,23 +13,79 @@ _SVG = re.compile(r"<svg\b[^>]*>")
 _KINDS = {".css": "text/css", ".woff2": "font/woff2", ".svg": "image/svg+xml", ".jpg": "image/jpeg"}
 
 
-def render_pdf(html: str, files: Mapping[str, Path], drawing_style: str = "") -> bytes:
-    """PDF of a page. `files` maps the URLs the page may name (fonts, style) to files; all others are refused.
+class Press:
+    """Prints pages of one style. Its fonts and its style are read once; it prints one document at a time.
 
+    files : the URLs the pages and the style may name (fonts, pictures), each with its file; all others are refused
+    style : the style sheet of the pages
     drawing_style : the rules of the drawings; the page's own style does not reach inside an SVG
     """
-    from weasyprint import HTML  # heavy to import; only printing pays for it
-    from weasyprint.urls import URLFetcher, URLFetcherResponse
 
-    class Shelf(URLFetcher):
-        def fetch(self, url: str, headers: Any = None) -> Any:
-            name = url.removeprefix("brumel:")
-            if name not in files:
-                raise ValueError(f"not on the shelf: {url[:80]}")
-            # Without its type a style sheet is left out in silence.
-            kind = _KINDS[files[name].suffix]
-            return URLFetcherResponse(url, files[name].open("rb"), headers={"Content-Type": kind})
+    def __init__(self, files: Mapping[str, Path], style: Path, drawing_style: Path) -> None:
+        self._files, self._style, self._drawing_style = files, style, drawing_style
+        self._one_at_a_time = threading.Lock()
 
-    if drawing_style:
-        html = _SVG.sub(lambda tag: f"{tag.group(0)}<style>{drawing_style}</style>", html)
-    return bytes(HTML(string=html, base_url="brumel:", url_fetcher=Shelf()).write_pdf())
+    def print(self, html: str) -> bytes:
+        """The PDF of one page of HTML."""
+        with self._one_at_a_time:
+            return bytes(self._laid_out(html).write_pdf())
+
+    def print_all(self, pages: Iterable[str], told: Callable[[int], None] = lambda _: None) -> bytes:
+        """One PDF of several, each beginning on a sheet of its own. `told` hears how many are laid out."""
+        sheets: list[Any] = []
+        first: Any = None
+        for done, html in enumerate(pages, 1):
+            with self._one_at_a_time:
+                document = self._laid_out(html)
+            first = first or document
+            sheets += document.pages
+            told(done)
+        with self._one_at_a_time:
+            return bytes(first.copy(sheets).write_pdf())
+
+    def make_ready(self) -> None:
+        """Load what the first document would have to wait for."""
+        self.print(
+            "<!doctype html><title>-</title><h1>0</h1><h2>0</h2><p><b>0</b><small>0</small></p><ul><li>0</li></ul>"
+            "<table><thead><tr><th>0</th></tr></thead><tbody><tr><td>0</td><td>0</td></tr></tbody></table>"
+            '<svg viewBox="0 0 9 9" width="9" height="9"><g><path d="M0,0 H9"/><circle r="1"/><text>0</text></g></svg>'
+        )
+
+    def _laid_out(self, html: str) -> Any:
+        from weasyprint import HTML
+
+        sheet, fonts = self._sheet
+        if self._drawing_rules:
+            html = _SVG.sub(lambda tag: f"{tag.group(0)}<style>{self._drawing_rules}</style>", html)
+        page = HTML(string=html, base_url="brumel:", url_fetcher=self._fetcher)
+        return page.render(stylesheets=[sheet], font_config=fonts)
+
+    @cached_property
+    def _drawing_rules(self) -> str:
+        return self._drawing_style.read_text("utf-8")
+
+    @cached_property
+    def _sheet(self) -> tuple[Any, Any]:
+        from weasyprint import CSS
+        from weasyprint.text.fonts import FontConfiguration
+
+        fonts = FontConfiguration()
+        style = self._style.read_text("utf-8")
+        return CSS(string=style, base_url="brumel:", url_fetcher=self._fetcher, font_config=fonts), fonts
+
+    @cached_property
+    def _fetcher(self) -> Any:
+        from weasyprint.urls import URLFetcher, URLFetcherResponse  # heavy to import; only printing pays for it
+
+        files = self._files
+
+        class Shelf(URLFetcher):
+            def fetch(self, url: str, headers: Any = None) -> Any:
+                name = url.removeprefix("brumel:")
+                if name not in files:
+                    raise ValueError(f"not on the shelf: {url[:80]}")
+                # Without its type a style sheet is left out in silence.
+                kind = _KINDS[files[name].suffix]
+                return URLFetcherResponse(url, files[name].open("rb"), headers={"Content-Type": kind})
+
+        return Shelf()

@@ -5,12 +5,11 @@ from __future__ import annotations
 import functools
 from typing import Annotated, Literal
 
-import yaml
 from pydantic import AfterValidator, Field
 
 from brumel.core.quantity_table import MEASURED, family_of
 from brumel.methods.loader import DATA
-from brumel.methods.strict import Strict
+from brumel.methods.strict import Strict, load_yaml
 
 
 def _family(quantity: str) -> str:
@@ -58,4 +57,4 @@ class CareBook(Strict):
 @functools.cache
 def load_care() -> CareBook:
     """The shipped advice."""
-    return CareBook.model_validate(yaml.safe_load((DATA / "care.yaml").read_text("utf-8")))
+    return CareBook.model_validate(load_yaml((DATA / "care.yaml").read_text("utf-8")))

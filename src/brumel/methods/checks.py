@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import functools
 
-import yaml
 from pydantic import Field
 
 from brumel.core import drift
 from brumel.methods.loader import DATA
 from brumel.methods.model import Limit
-from brumel.methods.strict import Strict
+from brumel.methods.strict import Strict, load_yaml
 
 
 class ClosingCriteria(Strict):
@@ -42,4 +41,4 @@ class Checks(Strict):
 @functools.cache
 def load_checks() -> Checks:
     """The shipped limits."""
-    return Checks.model_validate(yaml.safe_load((DATA / "checks.yaml").read_text("utf-8")))
+    return Checks.model_validate(load_yaml((DATA / "checks.yaml").read_text("utf-8")))

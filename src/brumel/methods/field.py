@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import functools
 
-import yaml
 from pydantic import BaseModel, ConfigDict
 
 from brumel.core.settling import FieldCriteria
 from brumel.methods.loader import DATA
 from brumel.methods.model import Limit
+from brumel.methods.strict import load_yaml
 
 
 class FieldSpec(BaseModel):
@@ -49,5 +49,5 @@ class FieldSpec(BaseModel):
 @functools.cache
 def load_field() -> dict[str, FieldSpec]:
     """The field limits by quantity."""
-    data = yaml.safe_load((DATA / "field.yaml").read_text("utf-8"))
+    data = load_yaml((DATA / "field.yaml").read_text("utf-8"))
     return {quantity: FieldSpec.model_validate(body) for quantity, body in data.items()}

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import functools
 
-import yaml
 from pydantic import TypeAdapter
 
 from brumel.methods.loader import DATA
+from brumel.methods.strict import load_yaml
 
 _WORDS = TypeAdapter(dict[str, str])
 
@@ -15,7 +15,7 @@ _WORDS = TypeAdapter(dict[str, str])
 @functools.cache
 def load_glossary() -> dict[str, str]:
     """Each word with its sentence, by the alphabet."""
-    words = _WORDS.validate_python(yaml.safe_load((DATA / "glossary.yaml").read_text("utf-8")))
+    words = _WORDS.validate_python(load_yaml((DATA / "glossary.yaml").read_text("utf-8")))
     return dict(sorted(words.items()))
 
 

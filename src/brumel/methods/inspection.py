@@ -5,12 +5,11 @@ from __future__ import annotations
 
 import functools
 
-import yaml
 from pydantic import Field, TypeAdapter
 
 from brumel.core.quantity_table import IONS
 from brumel.methods.loader import DATA
-from brumel.methods.strict import Strict
+from brumel.methods.strict import Strict, load_yaml
 
 
 class InspectionFinding(Strict):
@@ -36,7 +35,7 @@ class InspectionItem(Strict):
 
 @functools.cache
 def _load() -> dict[str, tuple[InspectionItem, ...]]:
-    data = yaml.safe_load((DATA / "inspection.yaml").read_text("utf-8"))
+    data = load_yaml((DATA / "inspection.yaml").read_text("utf-8"))
     return TypeAdapter(dict[str, tuple[InspectionItem, ...]]).validate_python(data)
 
 

@@ -14,6 +14,7 @@ from brumel.core.diagnosis import Evidence, Fault
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.quantity_table import IONS, MEASURED, family_of
 from brumel.methods.model import Method
+from brumel.methods.strict import load_yaml
 
 DATA = Path(__file__).parent / "data"
 BIGGEST_FILE = 200_000
@@ -30,7 +31,7 @@ def parse_method(text: str, name: str = "method file") -> Method:
     if len(text) > BIGGEST_FILE:
         raise MethodFault(name, f"{name}: over {BIGGEST_FILE // 1000} kB is not a method.")
     try:
-        data = yaml.safe_load(text)
+        data = load_yaml(text)
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         where = f" in line {mark.line + 1}" if mark else ""
@@ -71,12 +72,12 @@ def _shared(data: dict[str, Any], name: str) -> tuple[dict[str, Any], list[Metho
 
 @functools.cache
 def _usual_settling() -> dict[str, Any]:
-    return dict(yaml.safe_load((DATA / "settling.yaml").read_text("utf-8")))
+    return dict(load_yaml((DATA / "settling.yaml").read_text("utf-8")))
 
 
 @functools.cache
 def _common(path: Path) -> dict[str, Any]:
-    return dict(yaml.safe_load(path.read_text("utf-8")))
+    return dict(load_yaml(path.read_text("utf-8")))
 
 
 def _settling(data: dict[str, Any]) -> dict[str, Any]:
@@ -117,6 +118,6 @@ class _FaultFile(BaseModel):
 def load_faults(quantity: str) -> tuple[Fault, ...]:
     """The known faults of a quantity."""
     name = "ions" if quantity in IONS else quantity
-    data = yaml.safe_load((DATA / "faults" / f"{name}.yaml").read_text("utf-8"))
+    data = load_yaml((DATA / "faults" / f"{name}.yaml").read_text("utf-8"))
     TypeAdapter(tuple[Evidence, ...])
     return _FaultFile.model_validate(data).faults

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import functools
 
-import yaml
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from brumel.core.quantity_table import MEASURED
 from brumel.methods.loader import DATA
+from brumel.methods.strict import load_yaml
 
 
 class MaintenanceSpec(BaseModel):
@@ -32,7 +32,7 @@ class MaintenanceSpec(BaseModel):
 @functools.cache
 def load_maintenance() -> dict[str, dict[str, MaintenanceSpec]]:
     """The kinds by quantity and key; nitrate and ammonium tips are cared for alike."""
-    data = yaml.safe_load((DATA / "maintenance.yaml").read_text("utf-8"))
+    data = load_yaml((DATA / "maintenance.yaml").read_text("utf-8"))
     maintenance = TypeAdapter(dict[str, dict[str, MaintenanceSpec]]).validate_python(data)
     return {key: maintenance[row.family] for key, row in MEASURED.items() if row.family in maintenance}
 

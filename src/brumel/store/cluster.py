@@ -21,6 +21,13 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[3]
 
 
+def data_home() -> Path:
+    """Where this machine keeps what is made once and can be made again."""
+    if given := os.environ.get("BRUMEL_DATA_DIR"):
+        return Path(given)
+    return Path("/var/lib/brumel") if os.geteuid() == 0 else ROOT / "var"
+
+
 class ClusterError(Exception):
     """The private database could not be started; the message says what was tried."""
 

@@ -7,17 +7,19 @@ from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
 # Tables of one file name those of another: whoever opens a session knows them all.
-from brumel.store import logger, records, rounds, standing  # noqa: F401
+from brumel.store import jobs, logger, records, rounds, standing  # noqa: F401
 
 #: Names a dip that has new samples, or a probe that was dipped.
 SAMPLES_CHANNEL = "brumel_samples"
+#: Names a job that waits to be done.
+JOBS_CHANNEL = "brumel_jobs"
 
 
 class Announcements:
-    """What is announced on the samples channel, for a process that has nothing to do meanwhile."""
+    """What is announced on a channel, for a process that has nothing to do meanwhile."""
 
-    def __init__(self, url: str) -> None:
-        self._url = url.replace("+psycopg", "")
+    def __init__(self, url: str, channel: str = SAMPLES_CHANNEL) -> None:
+        self._url, self._channel = url.replace("+psycopg", ""), channel
         self._connection: psycopg.Connection | None = None
 
     def wait(self, seconds: float) -> bool:
@@ -25,7 +27,7 @@ class Announcements:
         try:
             if self._connection is None:
                 self._connection = psycopg.connect(self._url, autocommit=True)
-                self._connection.execute(f"listen {SAMPLES_CHANNEL}")
+                self._connection.execute(f"listen {self._channel}")
                 return True
             return any(True for _ in self._connection.notifies(timeout=seconds, stop_after=1))
         except psycopg.Error:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import os
+
 from flask import Flask
 from flask_compress import Compress
-from jinja2 import StrictUndefined
+from jinja2 import FileSystemBytecodeCache, StrictUndefined
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from brumel import __version__
 from brumel.config import Config
+from brumel.store.cluster import data_home
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.web import access, errors, filters, reader, sign_in_limit, static_files
+from brumel.web import access, errors, filters, kept_pages, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -45,6 +48,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=n, x_proto=n, x_host=n)  # type: ignore[method-assign]
     app.jinja_env.undefined = StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.bytecode_cache = _compiled_templates()
     engine = make_engine(config.database_url)
     app.extensions["desk"] = Desk(make_sessions(engine), clock)
     app.extensions["hub"] = Hub(config.database_url)
@@ -55,8 +59,23 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     reader.init(app)
     static_files.init(app)
     Compress(app)
+    kept_pages.init(app)
     _register_places(app)
     return app
+
+
+def _compiled_templates() -> FileSystemBytecodeCache | None:
+    """Templates compiled once a machine, not once a process; none where no folder for them can be made."""
+    folder = data_home() / "templates"
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except OSError:
+        return None
+    # What lies there is run: only in a folder that is ours and nobody else's to write in.
+    stands = folder.stat()
+    return (
+        FileSystemBytecodeCache(str(folder)) if stands.st_uid == os.geteuid() and not stands.st_mode & 0o022 else None
+    )
 
 
 def _register_places(app: Flask) -> None:
@@ -64,6 +83,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.bench import calibration_session, closing, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
     from brumel.web.glossary import routes as glossary
+    from brumel.web.jobs import routes as jobs
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.practice import routes as practice
@@ -74,6 +94,6 @@ def _register_places(app: Flask) -> None:
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, worksheet, practice, link, glossary):
+    for place in (auth, today, bench, rounds, kit, records, jobs, worksheet, practice, link, glossary):
         app.register_blueprint(place.blueprint)
     app.extensions["csrf"].exempt(link.blueprint)  # it carries a token, never a cookie

@@ -10,7 +10,7 @@ from flask_login import LoginManager, current_user
 from flask_wtf import CSRFProtect
 
 from brumel.store.tables import User
-from brumel.web import arriving, moved
+from brumel.web import arriving, kept_pages, moved
 from brumel.work import people
 from brumel.work.desk import Desk
 
@@ -22,6 +22,7 @@ ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
     "static_of_another_version": ANYONE,
     "auth.sign_in": ANYONE,
+    "auth.history": ANYONE,
     "auth.sign_out": STAFF,
     "auth.theme": ANYONE,
     "today.show": STAFF,
@@ -39,6 +40,13 @@ ROLES: dict[str, frozenset[str]] = {
     "bench.plan_closing": STAFF,
     "bench.start_closing": STAFF,
     "bench.close": STAFF,
+    "jobs.index": STAFF,
+    "jobs.ask": STAFF,
+    "jobs.job": STAFF,
+    "jobs.now": STAFF,
+    "jobs.cancel": STAFF,
+    "jobs.retry": STAFF,
+    "jobs.file": STAFF,
     "records.review": LEAD,
     "records.sign": LEAD,
     "records.closing": STAFF,
@@ -232,7 +240,7 @@ def init(app: Flask) -> None:
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
         response.headers["Permissions-Policy"] = "camera=(), microphone=(), geolocation=()"
-        if request.endpoint not in ("static", "static_of_another_version"):
+        if request.endpoint not in ("static", "static_of_another_version") and not kept_pages.is_kept():
             response.headers["Cache-Control"] = "no-store"
         if app.config["SESSION_COOKIE_SECURE"]:
             response.headers["Strict-Transport-Security"] = "max-age=31536000"

@@ -15,7 +15,7 @@ from markupsafe import Markup
 from whitenoise import WhiteNoise
 from whitenoise.compress import Compressor
 
-from brumel.store.cluster import ROOT
+from brumel.store.cluster import data_home
 
 FOLDER = Path(__file__).with_name("static")
 #: Relative imports of a plain module.
@@ -32,9 +32,7 @@ def version() -> str:
 
 def _compressed(of: str) -> Path:
     """A copy of the static files with compressed twins, made once a version; the bare files where none can be made."""
-    given = os.environ.get("BRUMEL_DATA_DIR")
-    home = Path(given) if given else Path("/var/lib/brumel") if os.geteuid() == 0 else ROOT / "var"
-    target = home / "static" / of
+    target = data_home() / "static" / of
     if target.is_dir():
         return target
     try:

@@ -11,6 +11,7 @@ from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import ndtri
 
 Array = NDArray[np.float64]
 SAMPLES_PER_S = 2.0
@@ -63,7 +64,15 @@ def approach(t: Array, start: Array | float, final: Array | float, tau_s: float)
 
 
 def noise(seed: int, dip_number: int, t: Array) -> Array:
-    """Three rows of standard normal noise, one column a sample, drawn from (seed, dip, index): any part can be made alone."""
+    """Three rows of standard normal noise, one column a sample, drawn from (seed, dip, index): any part can be made alone.
+
+    A sample takes three draws of the dip's own stream, so a later one is reached by going on in it.
+    """
     index = np.rint(t * SAMPLES_PER_S).astype(int)
-    columns = [np.random.default_rng([seed, dip_number, int(i)]).standard_normal(3) for i in index]
-    return np.array(columns).T.reshape(3, -1)
+    if not index.size:
+        return np.empty((3, 0))
+    first, last = int(index.min()), int(index.max())
+    stream = np.random.PCG64([seed, dip_number]).advance(3 * first)
+    draws = stream.random_raw(3 * (last - first + 1)).reshape(-1, 3)[index - first]
+    # From 53 bits to the open interval (0, 1), and through the normal distribution's inverse.
+    return np.asarray(ndtri(((draws >> np.uint64(11)) + 0.5) / 2.0**53)).T

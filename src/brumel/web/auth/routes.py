@@ -9,6 +9,7 @@ from flask_login import current_user, login_user, logout_user
 from flask_wtf import FlaskForm
 from wtforms import PasswordField, StringField
 
+from brumel.core.sentence import say
 from brumel.web.access import Account, desk
 from brumel.web.filters import THEMES
 from brumel.web.sign_in_limit import (
@@ -36,8 +37,10 @@ def sign_in() -> Any:
     """The sign-in page; in demo mode it offers the demo accounts."""
     if current_user.is_authenticated:
         return redirect(url_for("today.show"))
-    form, problem = SignInForm(), ""
-    if form.is_submitted() and form.validate():
+    form, problem, history = SignInForm(), "", _history()
+    if history and form.is_submitted():
+        problem = say("The demo's history is still being made, week {n} of {of}. Sign in when it is whole.", **history)
+    elif form.is_submitted() and form.validate():
         slow_down()
         user = people.sign_in(desk(), str(form.username.data or ""), str(form.password.data or ""))
         if user:
@@ -49,8 +52,27 @@ def sign_in() -> Any:
         count_failure()
         problem = "User name or password is not right."
     offers = demo.ACCOUNTS if current_app.config["DEMO"] else ()
-    page = render_template("auth/sign_in.html", form=form, problem=problem, offers=offers, password=demo.PASSWORD)
-    return page, 401 if problem else 200
+    page = render_template(
+        "auth/sign_in.html", form=form, problem=problem, offers=offers, password=demo.PASSWORD, history=history
+    )
+    return page, (409 if history else 401) if problem else 200
+
+
+@blueprint.get("/sign-in/history")
+def history() -> Any:
+    """How far the demo's history has come, for the sign-in page's script; empty once it is whole."""
+    return _history()
+
+
+def _history() -> dict[str, int]:
+    """Asked of the database only until the history is whole, and only in the demo."""
+    if not current_app.config["DEMO"] or current_app.extensions.get("history is whole"):
+        return {}
+    under_way = demo.history_under_way(desk())
+    if under_way is None:
+        current_app.extensions["history is whole"] = True
+        return {}
+    return {"n": under_way[0], "of": under_way[1]}
 
 
 @blueprint.post("/sign-out")
@@ -59,7 +81,9 @@ def sign_out() -> Any:
     people.end_session(desk(), current_user.token)
     logout_user()
     flash("Signed out.", "note")
-    return redirect(url_for("auth.sign_in"))
+    gone = redirect(url_for("auth.sign_in"))
+    gone.headers["Clear-Site-Data"] = '"cache"'  # whoever uses this browser next sees no page of before
+    return gone
 
 
 @blueprint.post("/theme")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -32,8 +33,8 @@ CARRIED = {
 FAILED, UNSIGNED = 5, (2, 1)
 
 
-def day(desk: Desk, clock: Then, world: World, number: int) -> None:
-    """Both rounds, then the closing checks; the lead decides and signs a day later."""
+def day(desk: Desk, clock: Then, world: World, number: int) -> list[str]:
+    """Both rounds, then the closing checks, whose ids are returned: the lead decides about them."""
     with desk.read() as session:
         planned = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
     sites = {s.id: s for s in world.sites.values()}
@@ -46,9 +47,7 @@ def day(desk: Desk, clock: Then, world: World, number: int) -> None:
             visit(desk, clock, world.users["ansa"], site, probes, out)
         outings.end(desk, world.users["ansa"], uuid.uuid4(), outing_id=out)
     clock.on(minutes=35)
-    closing_ids = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
-    if number not in UNSIGNED:
-        _decide(desk, world, closing_ids, number)
+    return [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
 
 
 def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe], outing_id: str = "") -> str:
@@ -69,7 +68,8 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe],
             simulator.truths(session)
             here = (session.get_one(Visit, uuid.UUID(started)), [session.merge(p, load=False) for p in probes])
             dips = [d for d in kit.present_dips(session, [p.id for p in here[1]]).values() if d.visit_id]
-            samples.store_all(session, [(d, simulator.shows(simulator.standing(session, d), d, 90)) for d in dips])
+            stand = simulator.standings(session, dips)
+            samples.store_all(session, [(d, simulator.shows(stand[d.id], d, 90)) for d in dips])
         try:
             rounds.take_all(desk, actor, uuid.uuid4(), visit_id=started, early=True)
         except Refused:
@@ -112,9 +112,8 @@ def close(desk: Desk, clock: Then, world: World, key: str, lot: str, number: int
     return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn).id)
 
 
-def _decide(desk: Desk, world: World, closing_ids: list[str], number: int) -> None:
-    """What the lead makes of the day: brackets, corrects the one that drifted, and signs what is plain."""
-    lead = world.users["ilka"]
+def decide(desk: Desk, lead: User, closing_ids: Sequence[str]) -> None:
+    """What the lead makes of a day: brackets, corrects the one that drifted, and signs what is plain."""
     for closing_id in closing_ids:
         with desk.read() as session:
             closing_check = closing_checks.closing(session, closing_id)

@@ -6,23 +6,22 @@ import uuid
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from brumel.store.tables import Lot, Meter, User
+from brumel.config import DEMO_ACCOUNTS, DEMO_PASSWORD
+from brumel.store.tables import Lot, Meter, Truth, User
 from brumel.work import kit, people, simulator
 from brumel.work.demo import days as demo_days
 from brumel.work.demo import kit as demo_kit
 from brumel.work.demo import sites as demo_sites
 from brumel.work.demo import weeks as demo_weeks
+from brumel.work.demo.calibrating import ONE_HAND, Hands
 from brumel.work.demo.world import World
 from brumel.work.desk import Desk
 from brumel.work.kit.meters import token_hash
 
-PASSWORD = "tarnholt-field-book"  # noqa: S105 - the demo's own, shown on its sign-in page
-
-
-ACCOUNTS = (("ansa", "Ansa Merrik", "technician"), ("ilka", "Ilka Torvend", "lead"))
+ACCOUNTS, PASSWORD = DEMO_ACCOUNTS, DEMO_PASSWORD
 
 
 WEEKS = 12
@@ -31,13 +30,24 @@ WEEKS = 12
 BAD_LOT_WEEK = 8
 
 
+#: Where the history that is being made is noted, for pages and for the next start.
+HISTORY = "demo:history"
+
+
 def load_demo(
-    desk: Desk, *, weeks: int = WEEKS, linked: bool = False, progress: Callable[[str], None] = lambda _: None
+    desk: Desk,
+    *,
+    weeks: int = WEEKS,
+    linked: bool = False,
+    progress: Callable[[str], None] = lambda _: None,
+    made: Callable[[], None] = lambda: None,
+    hands: Hands = ONE_HAND,
 ) -> bool:
     """Load the demo world if the database is empty; True when it was loaded.
 
-    `weeks` of history are lived through before now. With `linked`, Field set A speaks over its own link once the history is
-    made, as a real meter would.
+    `weeks` of history are lived through before now; `made` is called when all but them is there. With `linked`, Field
+    set A speaks over its own link once the history is made, as a real meter would. With several `hands`, probes are
+    calibrated side by side.
     """
     with desk.sessions.begin() as session:
         if session.scalar(select(User.id).limit(1)):
@@ -46,12 +56,23 @@ def load_demo(
         world = _make(session, desk)
         if weeks < BAD_LOT_WEEK:  # the bad lot's story lies before the history that is told
             world.lots["10bad"].discarded_at = desk.clock()
+        if weeks:
+            simulator.set_truth(session, HISTORY, {"week": 0, "of": weeks})
+    made()
     if weeks:
-        _history(desk, world, weeks, progress)
-    if linked:
-        with desk.sessions.begin() as session:
+        _history(desk, world, weeks, progress, hands)
+    with desk.sessions.begin() as session:
+        session.execute(delete(Truth).where(Truth.subject == HISTORY))
+        if linked:
             session.merge(world.meters["A"]).link = "sdi12"
     return True
+
+
+def history_under_way(desk: Desk) -> tuple[int, int] | None:
+    """Which week of how many is being lived through; None when the history is whole."""
+    with desk.read() as session:
+        noted = simulator.truth(session, HISTORY)
+        return (noted["week"], noted["of"]) if noted else None
 
 
 def _make(session: Session, desk: Desk) -> World:
@@ -75,11 +96,14 @@ def _make(session: Session, desk: Desk) -> World:
     return World(users, meters, probes, lots, sites)
 
 
-def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], None]) -> None:
+def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], None], hands: Hands) -> None:
     for week in range(weeks, 0, -1):
         progress(f"history, week {weeks - week + 1} of {weeks}")
+        with desk.sessions.begin() as session:
+            simulator.set_truth(session, HISTORY, {"week": weeks - week + 1, "of": weeks})
         at = (desk.clock() - timedelta(weeks=week)).replace(hour=6, minute=40, second=0, microsecond=0)
-        demo_weeks.week(desk, world, at, week, weeks, demo_sites.waters)
+        demo_weeks.Week(desk, world, at, week, weeks, hands).live()
+    hands.catch_up()
     demo_days.logged_week(desk, world)
     _count(_at(desk, desk.clock() - timedelta(days=6)), world)
     with desk.sessions.begin() as session:

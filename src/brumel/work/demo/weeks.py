@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import math
 import uuid
-from collections.abc import Callable
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy.orm import Session
-
-from brumel.store.tables import Site
 from brumel.work import kit, simulator
 from brumel.work.bench.conditions import Conditions
 from brumel.work.demo import days as demo_days
-from brumel.work.demo.calibrating import calibrate
+from brumel.work.demo import sites as demo_sites
+from brumel.work.demo.calibrating import ONE_HAND, Hands, Task
 from brumel.work.demo.world import Then, World
 from brumel.work.desk import Desk
 
@@ -34,45 +32,62 @@ SETTINGS: dict[str, Any] = {
 }
 
 
-def week(
-    desk: Desk,
-    world: World,
-    at: datetime,
-    number: int,
-    of: int,
-    waters: Callable[[Session, dict[str, Site], datetime], None],
-) -> None:
+@dataclass(frozen=True)
+class Week:
     """One week: the morning's calibrations, the round, the maintenance. `number` counts down to 1."""
-    clock = Then(at)
-    then, age = Desk(desk.sessions, clock), (of - number) / of
-    with desk.sessions.begin() as session:
-        waters(session, world.sites, at)
-        for key, body in _aged(number, age).items():
-            simulator.set_truth(session, f"probe:{world.probes[key].id}", body)
-    if number == of:
-        _begin(then, clock, world)
-    ten = "10bad" if number in (8, 7) else "10"
-    buffers = {"neutral": "7", "acid": "4", "alkaline": ten}
-    _one(then, world, "A", "ph-7-4-10", buffers)
+
+    desk: Desk
+    world: World
+    at: datetime
+    number: int
+    of: int
+    hands: Hands
+
+    def live(self) -> None:
+        """Live through it."""
+        clock = Then(self.at)
+        then, world, number = Desk(self.desk.sessions, clock), self.world, self.number
+        with self.desk.sessions.begin() as session:
+            demo_sites.waters(session, world.sites, self.at)
+            for key, body in _aged(number, (self.of - number) / self.of).items():
+                simulator.set_truth(session, f"probe:{world.probes[key].id}", body)
+        if number == self.of:
+            _begin(then, world)
+        self.hands.calibrate(then, world.users["ansa"], _morning(world, number))
+        _orp(then, clock, world, number)
+        self.hands.calibrate(then, world.users["ansa"], _tips(world, number))
+        self.hands.catch_up()  # what the lead made of the last day stands before the next one begins
+        closing_ids = demo_days.day(then, clock, world, number)
+        if number not in demo_days.UNSIGNED:
+            self.hands.meanwhile(then, world.users["ilka"], demo_days.decide, closing_ids)
+        clock.on(hours=2)
+        _upkeep(then, world, number)
+
+
+def _morning(world: World, number: int) -> list[Task]:
+    """What is calibrated before the round of a week, probe beside probe."""
+    buffers = {"neutral": "7", "acid": "4", "alkaline": "10bad" if number in (8, 7) else "10"}
+    oxygen = "do-zero-air" if number % 4 == 0 else "do-saturated-air"
+    in_air = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0 + 4 * math.sin(number))
+    tasks = [
+        _task(world, "A", "ph-7-4-10", buffers),
+        _task(world, "A3", "ec-air-one", {"standard": "1413"}),
+        _task(world, "A5", oxygen, {"zero": "zero"}, in_air),
+        _task(world, "C1", "cl-check", {}),
+    ]
     if number % 2 == 0:
-        _one(then, world, "spare", "ph-7-4-10", buffers)
-    _one(then, world, "A3", "ec-air-one", {"standard": "1413"})
-    _one(
-        then,
-        world,
-        "A5",
-        "do-zero-air" if number % 4 == 0 else "do-saturated-air",
-        {"zero": "zero"},
-        Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0 + 4 * math.sin(number)),
-    )
-    _orp(then, clock, world, number)
-    if number % 3 == 0:
-        _one(then, world, "A6", "no3-two", {"low": "n10", "high": "n100"})
-        _one(then, world, "A7", "nh4-two", {"low": "m10", "high": "m100"})
-    _one(then, world, "C1", "cl-check", {})
-    demo_days.day(then, clock, world, number)
-    clock.on(hours=2)
-    _upkeep(then, world, number)
+        tasks.append(_task(world, "spare", "ph-7-4-10", buffers))
+    return tasks
+
+
+def _tips(world: World, number: int) -> list[Task]:
+    """What rests on the others and is calibrated after them."""
+    if number % 3:
+        return []
+    return [
+        _task(world, "A6", "no3-two", {"low": "n10", "high": "n100"}),
+        _task(world, "A7", "nh4-two", {"low": "m10", "high": "m100"}),
+    ]
 
 
 def _aged(number: int, age: float) -> dict[str, dict[str, Any]]:
@@ -126,19 +141,20 @@ def _aged(number: int, age: float) -> dict[str, dict[str, Any]]:
     }
 
 
-def _begin(desk: Desk, clock: Then, world: World) -> None:
+def _begin(desk: Desk, world: World) -> None:
     """The first day: settings recorded, the thermometer checked, tips hydrated since yesterday."""
     ansa = world.users["ansa"]
     for key, settings_by_set in (("A", SETTINGS), ("B", {**SETTINGS, "cell_constant": 10.0}), ("C", SETTINGS)):
         kit.record_settings(
             desk, ansa, uuid.uuid4(), meter_id=str(world.meters[key].id), settings=settings_by_set, reason=""
         )
-    _one(desk, world, "A8", "temp-two-points", {})
+    _one(desk, world, _task(world, "A8", "temp-two-points", {}))
 
 
 def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
     """Each week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
-    failed = _one(desk, world, "A4", "orp-check", {"standard": "zobell"})
+    check = _task(world, "A4", "orp-check", {"standard": "zobell"})
+    failed = _one(desk, world, check)
     if number != 3:
         return
     with desk.sessions.begin() as session:
@@ -149,7 +165,7 @@ def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
         desk, world.users["ansa"], uuid.uuid4(), probe_id=probe_id, what="cleaned", note="Failed its check."
     )
     clock.on(minutes=40)
-    _one(desk, world, "A4", "orp-check", {"standard": "zobell"}, Conditions(repeats=failed))
+    _one(desk, world, replace(check, conditions=Conditions(repeats=failed)))
 
 
 def _upkeep(desk: Desk, world: World, number: int) -> None:
@@ -171,8 +187,10 @@ def _upkeep(desk: Desk, world: World, number: int) -> None:
         kit.discard_lot(desk, ansa, uuid.uuid4(), lot_id=lot, reason=reason)
 
 
-def _one(
-    desk: Desk, world: World, probe: str, method: str, cups: dict[str, str], conditions: Conditions | None = None
-) -> str:
+def _task(world: World, probe: str, method: str, cups: dict[str, str], conditions: Conditions | None = None) -> Task:
     chosen = {step: str(world.lots[lot].id) for step, lot in cups.items()}
-    return calibrate(desk, world.users["ansa"], world.probes[probe], method, chosen, conditions)
+    return Task(world.probes[probe].id, method, chosen, conditions)
+
+
+def _one(desk: Desk, world: World, task: Task) -> str:
+    return ONE_HAND.calibrate(desk, world.users["ansa"], [task])[0]

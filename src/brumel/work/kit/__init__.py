@@ -89,6 +89,7 @@ from brumel.work.kit.probes import (
     present_dips,
     probe_of,
     probes_in_service,
+    probes_of,
     retired_probes,
     waits_for,
 )
@@ -182,6 +183,7 @@ __all__ = [
     "present_dips",
     "probe_of",
     "probes_in_service",
+    "probes_of",
     "raise_faults",
     "reading_facts",
     "recent_calibrations",

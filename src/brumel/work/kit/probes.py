@@ -23,6 +23,15 @@ def probe_of(session: Session, probe_id: str | uuid.UUID) -> Probe:
     return probe
 
 
+def probes_of(session: Session, probe_ids: Sequence[str | uuid.UUID]) -> list[Probe]:
+    """The probes of these ids, in their order. Raises NotFound where one is missing."""
+    keys = [object_id(each, "probe") for each in probe_ids]
+    known = {probe.id: probe for probe in session.scalars(select(Probe).where(Probe.id.in_(keys)))}
+    if len(known) < len(set(keys)):
+        raise NotFound("There is no such probe.")
+    return [known[key] for key in keys]
+
+
 def probes_in_service(session: Session) -> list[Probe]:
     """All probes in service."""
     on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None))

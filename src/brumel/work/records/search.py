@@ -77,11 +77,32 @@ def versions(session: Session, reading: Reading) -> list[Reading]:
     return list(session.scalars(select(Reading).where(Reading.root_id == reading.root_id).order_by(Reading.version)))
 
 
-def calibrations(session: Session, page: int = 1) -> tuple[list[Calibration], int]:
-    """One page of calibrations, newest first, and how many there are in all."""
-    total = session.scalar(select(func.count()).select_from(Calibration)) or 0
-    query = select(Calibration).order_by(Calibration.at.desc()).offset((page - 1) * PAGE).limit(PAGE)
-    return list(session.scalars(query)), total
+def count(session: Session, search: Search) -> int:
+    """How many readings a search finds, counted to the last."""
+    return session.scalar(select(func.count()).select_from(_query(search).with_only_columns(_outer.id).subquery())) or 0
+
+
+def calibrations(session: Session, search: Search) -> tuple[list[Calibration], int]:
+    """One page of the calibrations made within a search's days, newest first, and how many there are in all."""
+    query = _calibrations(search)
+    total = session.scalar(select(func.count()).select_from(query.with_only_columns(Calibration.id).subquery())) or 0
+    return list(
+        session.scalars(query.order_by(Calibration.at.desc()).offset((search.page - 1) * PAGE).limit(PAGE))
+    ), total
+
+
+def calibration_ids(session: Session, search: Search) -> list[uuid.UUID]:
+    """All calibrations made within a search's days, oldest first."""
+    return list(session.scalars(_calibrations(search).with_only_columns(Calibration.id).order_by(Calibration.at)))
+
+
+def _calibrations(search: Search) -> Select[Calibration]:
+    query = select(Calibration)
+    if search.since:
+        query = query.where(Calibration.at >= search.since)
+    if search.until:
+        query = query.where(Calibration.at < search.until)
+    return query
 
 
 def calibrations_since(session: Session, since: datetime) -> list[Calibration]:

@@ -11,6 +11,7 @@ from brumel.work.simulator.meters import (
     set_truth,
     shows,
     standing,
+    standings,
     truth,
     truths,
 )
@@ -29,6 +30,7 @@ __all__ = [
     "shows",
     "simulated",
     "standing",
+    "standings",
     "truth",
     "truths",
 ]

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy import literal, select, true, union_all
+from sqlalchemy.orm import Session, aliased
 
 from brumel.core.conductivity import to_reference
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
@@ -113,11 +115,18 @@ def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: f
     return samples.store_samples(session, dip, rows), first + len(rows)
 
 
-def standing(session: Session, dip: Dip) -> _Standing:
-    """What the simulator knows of a dip."""
+def standing(session: Session, dip: Dip, start: Start | None = None) -> _Standing:
+    """What the simulator knows of a dip; `start` where it is known already."""
     probe = session.get_one(Probe, dip.probe_id)
     probe_sensor = sensor(probe.quantity, truth(session, f"probe:{probe.id}"))
-    return _Standing(probe_sensor, _liquid(session, dip, probe, probe_sensor), _start(session, dip))
+    start = start or _starts(session, [dip])[dip.id]
+    return _Standing(probe_sensor, _liquid(session, dip, probe, probe_sensor), start)
+
+
+def standings(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, _Standing]:
+    """The same of several dips."""
+    starts = _starts(session, dips)
+    return {dip.id: standing(session, dip, starts[dip.id]) for dip in dips}
 
 
 def _standing_or_none(session: Session, dip: Dip) -> _Standing | None:
@@ -270,25 +279,35 @@ def _water(body: dict[str, Any], quantity: str) -> Liquid:
     )
 
 
+@lru_cache(maxsize=256)
 def _share_at(temperature_c: float) -> float:
     """Natural water's conductivity at a temperature against 25 °C."""
     return 1.0 / float(to_reference(1.0, min(max(temperature_c, 0.0), 35.0), kind="natural"))
 
 
-def _start(session: Session, dip: Dip) -> Start:
-    """Where the earlier dip left signal and thermistor; rinsing brings them half way back."""
-    earlier = session.scalar(
-        select(Dip).where(Dip.probe_id == dip.probe_id, Dip.number < dip.number).order_by(Dip.number.desc()).limit(1)
+def _starts(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Start]:
+    """Where the earlier dip of each probe left signal and thermistor, by dip; rinsing brings them half way back."""
+    here, earlier = aliased(Dip), aliased(Dip)
+    before = (
+        select(earlier.id, earlier.started_at)
+        .where(earlier.probe_id == here.probe_id, earlier.number < here.number)
+        .order_by(earlier.number.desc())
+        .limit(1)
+        .lateral()
     )
-    if earlier is None:
-        return Start()
-    row = session.execute(
-        select(Sample.signal, Sample.temperature_c)
-        .where(Sample.dip_id == earlier.id, *samples.within(earlier.started_at))
+    query = select(here.id, before.c.id, before.c.started_at).join(before, true())
+    rows = session.execute(query.where(here.id.in_([dip.id for dip in dips]))).all()
+    # A select a dip, each within its own span of time, so that the database opens only the months they lie in.
+    last_of_each = [
+        select(literal(dip_id), Sample.signal, Sample.temperature_c)
+        .where(Sample.dip_id == earlier_id, *samples.within(started_at))
         .order_by(Sample.seq.desc())
         .limit(1)
-    ).first()
-    return Start(row[0] / 2, row[1]) if row else Start()
+        for dip_id, earlier_id, started_at in rows
+    ]
+    found = session.execute(union_all(*last_of_each)).all() if last_of_each else []
+    left = {dip_id: Start(signal / 2, temperature_c) for dip_id, signal, temperature_c in found}
+    return {dip.id: left.get(dip.id, Start()) for dip in dips}
 
 
 def set_faults(session: Session, probe: Probe, faults: list[str]) -> None:

@@ -5,6 +5,11 @@ import { clear, unlock, waiting } from "./kept.js";
 const { user, until } = document.body.dataset;
 unlock(user, until);
 
+// A page the browser shows again as it was left may hold a key that is used up, or belong to a session that has ended.
+window.addEventListener("pageshow", (event) => {
+  if (event.persisted) window.location.reload();
+});
+
 const form = document.querySelector("[data-sign-out]");
 let isAgreed = false;
 form?.addEventListener("submit", async (event) => {

@@ -56,7 +56,7 @@ def open_visit(w: Write, site_id: str, probes: Sequence[str], source: str, outin
     place = site_of(w.session, site_id)
     if place.retired_at is not None:
         raise Refused(f"{place.name} is not read any more; the lead has put it away.")
-    carried = [kit.probe_of(w.session, p) for p in dict.fromkeys(probes)]
+    carried = kit.probes_of(w.session, list(dict.fromkeys(probes)))
     if not carried:
         raise InputError("probe", "Choose at least one probe to read the site with.")
     if len(carried) > MOST_PROBES:
@@ -128,6 +128,7 @@ def dip(w: Write, *, visit_id: str, probe_id: str = "", depth_m: float | None = 
         raise NotFound("There is no such probe on this sheet.")
     if not probes:
         raise Refused("None of these probes has a link; type what they show.")
+    _not_on_bench(w, probes)
     dips = {str(p.id): str(_dip(w, visit, p, "live", "", depth).id) for p in probes}
     w.record(f"visit:{visit_id}", {"dips": dips})
     return Dipped(dip=next(iter(dips.values())), dips=dips)
@@ -146,10 +147,14 @@ def checked_depth(depth_m: float | None) -> float | None:
     return depth
 
 
+def _not_on_bench(w: Write, probes: Sequence[Probe]) -> None:
+    busy = kit.open_runs(w.session, probes)
+    for probe in probes:
+        if probe.id in busy:
+            raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+
+
 def _dip(w: Write, to: Visit, probe: Probe, source: str, entered: str, depth: float | None) -> Dip:
-    run = kit.open_run(w.session, probe.id)
-    if run:
-        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
     new_dip = Dip(
         id=uuid.uuid4(),
         probe_id=probe.id,
@@ -224,9 +229,14 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     seq = 0
+    fresh_ones = {
+        line.probe.id: line.dip is None or line.dip.source == "live" or line.dip.depth_m != depth for line, *_ in ready
+    }
+    _not_on_bench(w, [line.probe for line, *_ in ready if fresh_ones[line.probe.id]])
     for line, quantity, case, value in ready:
-        fresh = line.dip is None or (line.dip.source == "live") or line.dip.depth_m != depth
-        stands = _dip(w, sheet.visit, line.probe, "typed", value.signal, depth) if fresh else line.dip
+        stands = (
+            _dip(w, sheet.visit, line.probe, "typed", value.signal, depth) if fresh_ones[line.probe.id] else line.dip
+        )
         assert stands is not None
         seq = add_typed(w, stands, quantity, case, value)
     if typed.still:

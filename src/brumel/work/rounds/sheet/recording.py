@@ -21,11 +21,14 @@ from brumel.work.rounds.sheet.entry import checked_depth, locked_sheet
 from brumel.work.rounds.sheet.model import Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.plausibility import findings, limited
 from brumel.work.rounds.sheet.rows import follow, row_of
-from brumel.work.rounds.sheet.sheet import of_visit
 from brumel.work.rounds.sites import past_values
 
 #: What a second method by hand may give, with its usual expanded uncertainty (common practice, no source).
 BY_HAND = {key: row.second_method for key, row in ON_SHEET.items() if row.second_method is not None}
+
+
+#: What a sheet has: quantity and depth [m].
+Given = set[tuple[str, float | None]]
 
 
 @dataclass(frozen=True)
@@ -61,7 +64,7 @@ def take(
     if line is None:
         raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
     why = clean_reason(reason, required=False)
-    kept = _keep(w, sheet, line, early, why)
+    kept = _keep(w, sheet, [line], early, why)
     _answered(line.questions, why)
     _answered(follow(w, sheet.visit, why), why)
     detail = {"readings": {r.quantity: r.value for r in kept}, "reason": why}
@@ -96,7 +99,7 @@ def keep_settled(
         raise Refused("None has settled yet. Wait, or record them early; it is recorded as early.")
     why = clean_reason(reason, required=False)
     _answered([q for line in ready for q in line.questions], why)
-    kept = [row for line in ready for row in _keep(w, sheet, line, early, why)]
+    kept = _keep(w, sheet, ready, early, why)
     _answered(follow(w, sheet.visit, why), why)
     return kept
 
@@ -112,12 +115,31 @@ def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
     return line.dip is not None and line.dip.source == "typed" and _vouched(session, whole.visit, line.dip)
 
 
-def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> list[Reading]:
-    """The rows of one line: its value, and the temperature read beside it where no thermometer is carried."""
+def _keep(w: Write, whole: Sheet, ready: Sequence[SheetLine], early: bool, reason: str) -> list[Reading]:
+    """The rows of these lines, one after another."""
+    given = {(r.quantity, r.depth_m) for r in whole.kept}
+    rows = [row for line in ready for row in _keep_line(w, whole, line, given, AsAsked(early, reason))]
+    w.session.flush()
+    return rows
+
+
+@dataclass(frozen=True)
+class AsAsked:
+    """What whoever keeps readings has said: that unsettled ones may be kept, and why odd ones may be so."""
+
+    early: bool
+    reason: str
+
+
+def _keep_line(w: Write, whole: Sheet, line: SheetLine, given: Given, asked: AsAsked) -> list[Reading]:
+    """The rows of one line: its value, and the temperature read beside it where no thermometer is carried.
+
+    given : what the sheet has by now, by quantity and depth; what is kept here is put to it
+    """
     if line.problem or line.settling is None or line.value is None or line.dip is None:
         raise Refused(line.problem or "There is no reading to take yet.")
     settled = _settled(w.session, whole, line)
-    if not settled and not early:
+    if not settled and not asked.early:
         raise Refused(
             say("Not settled: {why} Wait, or take it early; it is recorded as early.", why=line.settling.sentence)
         )
@@ -127,16 +149,15 @@ def _keep(w: Write, whole: Sheet, line: SheetLine, early: bool, reason: str) -> 
     rows = []
     have = {(r.quantity, r.depth_m) for r in whole.kept if r.role == "first"}
     for value in (line.value, *line.also):
-        given = {(r.quantity, r.depth_m) for r in of_visit(w.session, whole.visit.id)}
         if value is not line.value and len(whole.lines) > 1 and (value.quantity, line.dip.depth_m) in given:
             continue  # another probe has given the temperature already
-        row = row_of(w, whole.visit, value, settling, reason)
+        row = row_of(w, whole.visit, value, settling, asked.reason)
         row.dip_id, row.entered_as = line.dip.id, "live" if line.dip.source == "live" else "typed"
         row.probe_id, row.depth_m = line.probe.id, line.dip.depth_m
         again = (value.quantity, line.dip.depth_m) in have
         row.role = "second" if line.role == "second" else "repeat" if again else "first"
         w.session.add(row)
-        w.session.flush()
+        given.add((row.quantity, row.depth_m))
         rows.append(row)
     return rows
 
