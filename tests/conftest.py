@@ -34,6 +34,30 @@ START = datetime(2026, 5, 12, 6, 30, tzinfo=UTC)
 DATA = Path(__file__).parent / "data"
 
 
+#: Longest first, so that none of them is what the end of a run waits for.
+SLOWEST = (
+    "nothing_overflows[390-sun]",
+    "survives_the_server_going_away",
+    "leads_somewhere_at_a_price",
+    "a_whole_meter_in_one_session",
+    "the_main_school_of_every_quantity_live",
+    "a_whole_day_from_the_plan",
+    "nothing_overflows",
+    "/browser/",
+    "test_commands",
+    "test_hostile",
+)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    def rank(item: pytest.Item) -> int:
+        return next(
+            (i for i, part in enumerate(SLOWEST) if part in item.nodeid or part in str(item.path)), len(SLOWEST)
+        )
+
+    items.sort(key=rank)
+
+
 class Clock:
     """A clock that stands still until a test moves it."""
 

@@ -20,7 +20,7 @@ ROOMS = (
     ("rounds",),
     ("bench", "simulator"),
     ("link",),
-    ("kit", "worksheet", "people"),
+    ("kit", "worksheet", "people", "jobs"),
     ("quantities",),
     ("desk",),
 )

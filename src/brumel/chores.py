@@ -29,7 +29,9 @@ def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
     """The runs of pytest: tracing slows the long ones by half, so by default only floors without a database are traced."""
     if arguments:
         return [list(arguments)]
-    two, report = ["-n", "2", "--dist", "worksteal"], ["--cov-report", "term:skip-covered"]
+    # The slowest are collected first (tests/conftest.py) and handed out one by one: no worker is left alone with them.
+    two = ["-n", "2", "--dist", "load", "--maxschedchunk", "1", "--durations", "20"]
+    report = ["--cov-report", "term:skip-covered"]
     if cover:
         return [[*two, "--cov", *report]]
     traced = ["tests/core", "tests/methods", "tests/formats"]

@@ -25,7 +25,7 @@ from brumel.store.cluster import Cluster, ClusterError, free_port
 
 DEFAULT_PORT = 8420
 #: How often a child process looks whether whoever started it is still there [s].
-LOOK_S = 2.0
+LOOK_S = 4.0
 #: Threads of a web worker; each live page holds one.
 THREADS = 64
 #: How many probes of the demo are calibrated side by side.
@@ -213,7 +213,7 @@ class Running:
             while all(child.poll() is None for child in self._children):
                 for line, helper in self._helpers.items():
                     if helper.poll() is not None:
-                        time.sleep(LOOK_S)  # one that cannot start is not started without end at full speed
+                        time.sleep(2)  # one that cannot start is not started without end at full speed
                         self._helpers[line] = subprocess.Popen(line, env=self._env)
                 os.waitid(os.P_ALL, 0, os.WEXITED | os.WNOWAIT)  # until one of them ends
             return max((c.returncode or 0) for c in self._children)

@@ -142,7 +142,7 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
             assert [r.at for r in rows] == sorted((r.at for r in rows), reverse=True)
             if search.page == 1:
                 assert len(rows) == count == len(list(records.export(session, search)))
-        newest, total = records.calibrations(session)
+        newest, total = records.calibrations(session, records.Search())
         assert total == 4
         assert [records.backed_by(session, c) for c in newest] == [2, 2, 2, 2]
         assert [p.step for p, _ in bench.load_run(session, newest[0].run_id).points] == ["neutral", "acid", "alkaline"]

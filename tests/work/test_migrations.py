@@ -1,5 +1,6 @@
 """A database with things in it comes through every migration, and ends as the tables say."""
 
+import re
 import uuid
 from datetime import UTC, datetime
 
@@ -7,13 +8,14 @@ import pytest
 from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
-from sqlalchemy import create_engine, text
+from sqlalchemy import create_engine, event, text
 
-from brumel.store.migrate import alembic_config, migrate
+from brumel.store.migrate import add_months, alembic_config, migrate
 from brumel.store.records import Unsigned
 from brumel.store.sessions import make_sessions
-from brumel.store.tables import Base, Reading
+from brumel.store.tables import Base, Dip, Reading
 from brumel.work import rounds
+from brumel.work.link import samples
 from tests.conftest import _database, do
 
 PLAIN = {
@@ -106,3 +108,19 @@ def test_the_migrations_end_where_the_tables_are(empty):
         found = compare_metadata(context, Base.metadata)
     engine.dispose()
     assert found == []
+
+
+def test_samples_lie_by_the_month_and_a_trace_opens_one_of_them(empty):
+    migrate(empty)
+    assert add_months(empty, datetime(2029, 11, 5, tzinfo=UTC))[:2] == ["samples_2029_11", "samples_2029_12"]
+    assert add_months(empty, datetime(2029, 11, 5, tzinfo=UTC)) == []
+    engine = create_engine(empty)
+    dip = Dip(id=uuid.uuid4(), started_at=datetime(2029, 12, 24, 9, tzinfo=UTC))
+    with make_sessions(engine)() as session:
+        asked = []
+        event.listen(engine, "before_cursor_execute", lambda _c, cursor, words, given, *_: asked.append((words, given)))
+        samples.trace(session, dip)
+        words, given = asked[0]
+        plan = session.connection().exec_driver_sql("explain " + words, given).scalars().all()
+    opened = set(re.findall(r"samples_\w+", "\n".join(plan)))
+    assert {name[:15] for name in opened} == {"samples_2029_12"}, plan

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,6 +30,36 @@ def migrate(url: str) -> None:
     from alembic import command  # heavy to import, and most starts need none of it
 
     command.upgrade(alembic_config(url), "head")
+    add_months(url, datetime.now(UTC))
+
+
+#: How many months ahead samples have a partition of their own.
+MONTHS_AHEAD = 24
+
+
+def add_months(url: str, now: datetime) -> list[str]:
+    """Give the samples of each coming month their partition; returns those that were made.
+
+    A month whose samples lie in the catch-all already (of a clock that ran ahead) is left there.
+    """
+    made = []
+    with psycopg.connect(url.replace("+psycopg", ""), autocommit=True) as connection:
+        for ahead in range(MONTHS_AHEAD + 1):
+            first, after = (_month(now, ahead + n) for n in (0, 1))
+            name = f"samples_{first:%Y_%m}"
+            if connection.execute("select to_regclass(%s) is not null", [name]).fetchone() == (True,):
+                continue
+            # Names and dates are made here, of numbers alone.
+            statement = f"create table {name} partition of samples for values from ('{first}') to ('{after}')"
+            with suppress(psycopg.errors.CheckViolation):
+                connection.execute(statement)
+                made.append(name)
+    return made
+
+
+def _month(now: datetime, ahead: int) -> date:
+    months = now.year * 12 + now.month - 1 + ahead
+    return date(months // 12, months % 12 + 1, 1)
 
 
 def is_newest(url: str) -> bool:

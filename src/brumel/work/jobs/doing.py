@@ -23,7 +23,7 @@ LOST_S, SIGN_S = 120.0, 0.5
 #: A job whose process ended so often is not tried again by itself.
 MOST_TRIES = 3
 #: How long a process waits at once [s], so that it notices when its parent has gone; and how often it looks all the same.
-WAIT_S, LOOK_S = 2.0, 30.0
+WAIT_S, LOOK_S = 4.0, 60.0
 
 
 class Cancelled(Exception):

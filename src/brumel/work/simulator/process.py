@@ -10,7 +10,7 @@ from brumel.work.desk import Desk
 from brumel.work.simulator.meters import Simulator
 
 #: How long it waits at once [s], so that it notices when its parent has gone; and how often it looks all the same.
-WAIT_S, LOOK_S = 2.0, 30.0
+WAIT_S, LOOK_S = 4.0, 30.0
 
 
 def run(desk: Desk, news: Announcements, goes_on: Callable[[], bool], say: Callable[[str], None]) -> None:
