@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.cookiejar
+import itertools
 import json
 import os
 import re
@@ -60,7 +61,7 @@ def _runs(desk: Desk) -> dict[str, float]:
         run = bench.start(
             desk, things.ansa, key(), probe_id=str(probe.id), method_key="ph-7-4-10", source="live", cups=things.cups()
         ).id
-        dip = bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0).dip
+        dip = bench.dip(desk, things.ansa, key(), run_id=run, step="neutral", turn=0).id
         with desk.read() as session:
             made[run] = session.get_one(Dip, uuid.UUID(dip)).started_at.timestamp()
     return made
@@ -129,6 +130,32 @@ def _screen(base: str, run: str, started: float, out: list[float]) -> None:
         browser.close()
 
 
+#: So many people open a page every so often [s] while the runs are watched.
+PEOPLE, EVERY_S = 100, 10.0
+PAGES = ("/", "/bench", "/kit", "/records", "/rounds")
+
+
+def _open_pages(
+    opener: urllib.request.OpenerDirector, base: str, until: float, every_s: float, into: list[float]
+) -> None:
+    """Pages opened at even moments, each timed; one that is late does not hold up the next."""
+
+    def one(path: str) -> None:
+        start = time.perf_counter()
+        opener.open(base + path, timeout=60).read()
+        into.append(time.perf_counter() - start)
+
+    threads = []
+    for n in itertools.count():
+        if time.time() >= until:
+            break
+        threads.append(threading.Thread(target=one, args=(PAGES[n % len(PAGES)],), daemon=True))
+        threads[-1].start()
+        time.sleep(every_s)
+    for thread in threads:
+        thread.join(60)
+
+
 def main(url: str, desk: Desk) -> None:
     """Print the latencies of fifty watched runs."""
     port = free_port()
@@ -139,11 +166,16 @@ def main(url: str, desk: Desk) -> None:
         subprocess.Popen([*line, "serve", "--port", str(port), "--workers", "2"], env=env, start_new_session=True)
     ]
     screen: list[float] = []
+    idle: list[float] = []
+    crowded: list[float] = []
     try:
         time.sleep(5)
+        opener = _sign_in(base)
+        for path in PAGES * 2:
+            opener.open(base + path).read()  # what a process does once
+        _open_pages(opener, base, time.time() + 6, 0.4, idle)
         runs = _runs(desk)
         children.append(subprocess.Popen([*line, "meter"], env=env, start_new_session=True))
-        opener = _sign_in(base)
         pages = [_Page(opener, base, run, started) for run, started in runs.items()]
         until = time.time() + WATCH_S + 8
         threads = [threading.Thread(target=p.read, args=(until,), daemon=True) for p in pages]
@@ -151,6 +183,8 @@ def main(url: str, desk: Desk) -> None:
         threads.append(threading.Thread(target=_screen, args=(base, first, runs[first], screen), daemon=True))
         for thread in threads:
             thread.start()
+        time.sleep(6)
+        _open_pages(opener, base, until - 6, EVERY_S / PEOPLE, crowded)
         for thread in threads:
             thread.join(WATCH_S + 60)
     finally:
@@ -166,6 +200,9 @@ def main(url: str, desk: Desk) -> None:
         print(
             f"{'Sample due to its number on a real screen among them, 95th':<58} {np.percentile(screen, 95) * 1000:>9.0f} ms"
         )
+    quiet, busy = (float(np.percentile(times, 95)) for times in (idle, crowded))
+    name = f"A page, {PEOPLE} people opening one every {EVERY_S:g} s meanwhile, 95th"
+    print(f"{name:<66} {busy / quiet:>5.1f} x  idle ({busy * 1000:.0f} ms against {quiet * 1000:.0f} ms)")
     short = [len(p.samples) for p in pages]
     print(f"{'Samples each page got, fewest and most':<58} {min(short):>5} / {max(short)}")
     with desk.sessions.begin() as session:

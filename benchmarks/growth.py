@@ -26,7 +26,7 @@ READINGS = int(os.environ.get("BRUMEL_BENCH_READINGS", "1000000"))
 SAMPLES = int(os.environ.get("BRUMEL_BENCH_SAMPLES", "10000000"))
 
 
-def _places(desk: Desk, things: Things) -> dict[str, str]:
+def places(desk: Desk, things: Things) -> dict[str, str]:
     with desk.read() as session:
         reading = session.scalar(select(Reading.id).where(Reading.quantity == "ph").limit(1))
         visit = session.scalar(select(Reading.visit_id).where(Reading.quantity == "ph").limit(1))
@@ -108,8 +108,8 @@ def main(url: str) -> None:
     things = Things(desk)
     app = create_app(Config(url, "b" * 40, demo=True, insecure_cookies=True))
     client = sign_in(app, "ilka")
-    places = _places(desk, things)
-    before = _measure(client, places)
+    asked = places(desk, things)
+    before = _measure(client, asked)
     start = time.perf_counter()
     with desk.sessions.begin() as session:
         _grow(session)
@@ -118,8 +118,8 @@ def main(url: str) -> None:
         connection.execute(text("analyze samples"))
         counts = [connection.execute(text(f"select count(*) from {t}")).scalar_one() for t in ("readings", "samples")]
     print(f"\n{counts[0]:,} readings and {counts[1]:,} samples, put in within {time.perf_counter() - start:.0f} s")
-    after = _measure(client, places)
-    for name in places:
+    after = _measure(client, asked)
+    for name in asked:
         print(
             f"{'Page ' + name + ', grown against demo':<58} {after[name] / before[name]:>10.2f} x  "
             f"({after[name]:.1f} ms against {before[name]:.1f} ms)"

@@ -10,12 +10,13 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Select, func, select
-from sqlalchemy.orm import Session, aliased, joinedload, lazyload
+from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
+from sqlalchemy.sql.base import ExecutableOption
 
 from brumel.core.believability import Flag
 from brumel.core.sentence import Amount, say
 from brumel.store.standing import is_standing
-from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, User, Visit
+from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, Site, User, Visit
 from brumel.work.desk import NotAllowed, NotFound, object_id
 from brumel.work.records import reading_rows
 
@@ -56,10 +57,21 @@ def _query(search: Search) -> Select[Reading]:
     return query
 
 
+def in_a_list(reading: type[Reading] = Reading, *, findings: bool = False) -> tuple[ExecutableOption, ...]:
+    """How readings are loaded that are shown a line each: with their site, without the workings that make most of a row.
+
+    findings : also with what their tests found
+    """
+    visit = joinedload(reading.visit).options(
+        lazyload("*"), joinedload(Visit.site).options(lazyload("*"), load_only(Site.name, Site.zone))
+    )
+    left_out = (reading.working, reading.settling, *(() if findings else (reading.findings,)))
+    return lazyload("*"), visit, *(defer(column) for column in left_out)
+
+
 def recent(session: Session, search: Search, count: int) -> list[Reading]:
     """The newest standing readings, without counting them all."""
-    with_site = (lazyload("*"), joinedload(_outer.visit).options(lazyload("*"), joinedload(Visit.site)))
-    query = _query(search).options(*with_site)
+    query = _query(search).options(*in_a_list(_outer))
     return list(session.scalars(query.order_by(_outer.at.desc(), _outer.id).limit(count)))
 
 
@@ -68,8 +80,8 @@ def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
     query = _query(search)
     counted = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
     total = session.scalar(select(func.count()).select_from(counted)) or 0
-    rows = session.scalars(query.order_by(_outer.at.desc(), _outer.id).offset((search.page - 1) * PAGE).limit(PAGE))
-    return list(rows), total
+    newest = query.options(*in_a_list(_outer)).order_by(_outer.at.desc(), _outer.id)
+    return list(session.scalars(newest.offset((search.page - 1) * PAGE).limit(PAGE))), total
 
 
 def versions(session: Session, reading: Reading) -> list[Reading]:

@@ -8,12 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
 from brumel.store.records import Closing, Decision, Signature, Unsigned
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading
 from brumel.work.desk import MovedOn, Refused, Write, lead_signs, object_id, writes
+from brumel.work.records.search import in_a_list
 
 # -- the lead's queue
 
@@ -41,7 +42,7 @@ MOST = 60
 
 def queue(session: Session) -> Queue:
     """The lead's queue, newest first; each list is cut at `MOST`."""
-    base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id)
+    base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id).options(*in_a_list(findings=True))
     odd = (Reading.flag > 2) | Reading.backing.in_(("doubtful", "not reported"))
 
     def new(query: Any) -> list[Reading]:
@@ -57,7 +58,10 @@ def queue(session: Session) -> Queue:
     decided = select(Decision.id).where(
         Decision.subject == Closing.id, Decision.kind != "reopened", ~overtaken.exists()
     )
-    open_ones = session.scalars(select(Closing).where(~decided.exists()).order_by(Closing.at.desc()).limit(MOST))
+    # Only what a line of the queue names: the run behind a closing check brings half the database with it.
+    named = (joinedload(part).lazyload("*") for part in (Closing.probe, Closing.calibration))
+    waiting = select(Closing).where(~decided.exists()).options(lazyload("*"), *named)
+    open_ones = session.scalars(waiting.order_by(Closing.at.desc()).limit(MOST))
     return Queue(exceeded, strange, rest, total, list(open_ones))
 
 
