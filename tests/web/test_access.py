@@ -6,10 +6,15 @@ import uuid
 
 import pytest
 from flask import request
+from sqlalchemy import delete
 
+from brumel import cli
 from brumel.config import Config, ConfigError
 from brumel.core.errors import BrumelError, InputError
+from brumel.store.tables import Truth
 from brumel.web import access, create_app
+from brumel.work import simulator
+from brumel.work.demo.load import HISTORY, PASSWORD
 from brumel.work.desk import Desk
 from tests.web.conftest import csrf, sign_in
 from tests.work import helpers as h
@@ -249,3 +254,22 @@ def test_every_error_has_its_page_message():
     for kind in kinds(BrumelError):
         error = made.get(kind) or (kind("f", "A sentence.") if issubclass(kind, InputError) else kind("A sentence."))
         assert str(error).endswith("."), kind
+
+
+def test_nobody_signs_in_to_a_demo_whose_history_is_being_made(app, desk, database_url):
+    with desk.sessions.begin() as session:
+        simulator.set_truth(session, HISTORY, {"week": 5, "of": 12})
+    assert cli._is_half_made(database_url)
+    client = app.test_client()
+    assert "week 5 of 12" in client.get("/sign-in").text
+    assert client.get("/sign-in/history").json == {"n": 5, "of": 12}
+    given = {"csrf_token": csrf(client), "username": "ansa", "password": PASSWORD}
+    refused = client.post("/sign-in", data=given)
+    assert refused.status_code == 409
+    assert "still being made, week 5 of 12" in refused.text
+    with desk.sessions.begin() as session:
+        session.execute(delete(Truth).where(Truth.subject == HISTORY))
+    assert client.get("/sign-in/history").json == {}
+    assert client.post("/sign-in", data=given).status_code == 302
+    assert not cli._is_half_made(database_url)
+    assert cli._has_people(database_url)
