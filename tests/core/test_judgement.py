@@ -202,3 +202,21 @@ def test_units_convert_once_at_the_edge_as_pint_does():
         units.to_canonical("tds_mg_l", 500, "ppm", "mass per volume")
     with pytest.raises(NotANumber):
         units.to_canonical("temperature_c", float("nan"), "°F", "temperature")
+
+
+def test_a_unit_behind_a_number_is_told_from_it_and_nothing_else_is():
+    for text, number, unit in (
+        ("12.8 mS", "12.8", "mS/cm"),
+        ("66F", "66", "°F"),
+        ("−1,5 mV", "−1,5", "mV"),
+        ("1000 ppm", "1000", "ppm"),
+        ("99.1%", "99.1", "%"),
+        ("1.2e3 us/cm", "1.2e3", "µS/cm"),
+        ("7.01", "7.01", ""),
+        ("7 8", "7 8", ""),
+        ("mS 12", "mS 12", ""),
+        ("", "", ""),
+    ):
+        assert units.apart(text) == (number, unit), text
+    with pytest.raises(InputError, match="does not say what it counts"):
+        units.apart("35 ppt")

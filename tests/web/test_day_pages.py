@@ -200,6 +200,32 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     assert worker.mimetype == "text/javascript"
 
 
+def test_units_are_typed_behind_the_values_of_a_sheet(client, things, desk):
+    probes = [things.probes[name] for name in ("B1", "B2", "B3")]
+    page = (
+        "/rounds/visits/"
+        + rounds.start_visit(
+            desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=probes, source="typed"
+        ).id
+    )
+    ph, oxygen, conductivity = (f"value_{probe}" for probe in probes)
+    chosen = {f"unit_{probe}": unit for probe, unit in zip(probes, ("mv", "percent", "us_cm_ref"), strict=True)}
+    given = chosen | {ph: "8.02 pH", oxygen: "9,4 mg/L", conductivity: "14.2 mS", "temperature_c": "49.1F"}
+    refused = words(post(client, page, f"{page}/type", **given | {ph: "8.02 psi", conductivity: "14 ppm"}))
+    assert "pH probe B1: “psi” is not a unit pH is read in here: mV, pH" in refused
+    assert "depends on the meter's TDS factor" not in refused  # one thing at a time: nothing was stored yet
+    post(client, page, f"{page}/type", still="yes", **given)
+    rounds.take_all(desk, things.ansa, h.key(), visit_id=page.rsplit("/", 1)[1])
+    with desk.read() as session:
+        kept = {r.quantity: r for r in session.scalars(select(Reading))}
+    assert kept["temperature"].value == pytest.approx(9.5, abs=0.01)
+    assert kept["ph"].raw_unit == "pH displayed" or kept["ph"].raw == pytest.approx(8.02)
+    assert kept["ph"].value == pytest.approx(8.02, abs=1e-6)
+    assert kept["conductivity"].raw == pytest.approx(14.2)
+    assert kept["conductivity"].value == pytest.approx(14_200, rel=0.02)
+    assert kept["oxygen"].raw == pytest.approx(9.4)
+
+
 def test_a_photo_is_kept_and_what_is_none_is_refused(client, things, desk):
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed"

@@ -1,6 +1,7 @@
 """Every quantity's main schools on Bench, live and typed, and a table of planted faults that the verdict must name."""
 
 import uuid
+from types import SimpleNamespace
 
 import pytest
 
@@ -11,6 +12,8 @@ from brumel.work import bench, kit, simulator
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import Refused
 from brumel.work.quantities import standards
+from brumel.work.quantities.base import RunContext
+from brumel.work.quantities.book import quantity_of
 from tests.work import helpers as h
 
 HERE = Conditions(pressure_from="altitude", altitude_m=612.0, water_c=9.0)
@@ -249,12 +252,32 @@ def type_cup(desk, clock, things, run, signal, value, at, answer="", **more):
 def test_a_typed_display_is_put_back_to_the_raw_signal_before_it_is_judged(desk, clock, things):
     """12.88 mS at 20 °C is 11.67 mS; a meter on K = 10, 2 %/°C to 25 °C shows 11.67 / 0.9 = 12.967 mS compensated."""
     lots = {"standard": "E12-031"}
-    for signal, shown in (("ms_cm", 11.67), ("us_cm", 11670.0), ("us_cm_ref", 11670 / 0.9)):
+    for signal, shown in (("ms_cm", 11.67), ("us_cm", 11670.0), ("us_cm_ref", 11670 / 0.9), ("ms_cm_ref", 11.67 / 0.9)):
         run = start(desk, things, "B3", "ec-one-standard", lots, source="typed")
         type_cup(desk, clock, things, run, signal, shown, 20.0)
         found = h.result_of(desk, run)
         assert found.fit.cell_constant_per_cm == pytest.approx(10.0, rel=1e-6), signal
         bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Next unit")
+
+
+def test_a_unit_behind_the_value_goes_before_the_chosen_one_and_keeps_its_kind(desk, things):
+    quantity = quantity_of("conductivity")
+    assert [quantity.entry_of("mS/cm", chosen) for chosen in ("us_cm", "us_cm_ref", "us")] == [
+        "ms_cm",
+        "ms_cm_ref",
+        "ms_cm",
+    ]
+    assert quantity_of("oxygen").entry_of("%", "mg_l") == "percent"
+    assert quantity_of("temperature").entry_of("°F", "c") == "f"
+    with pytest.raises(InputError, match="“hPa” is not a unit conductivity is read in here: µS/cm, mS/cm, ppm, µS"):
+        quantity.entry_of("hPa", "us_cm")
+    case = RunContext(
+        SimpleNamespace(nominal=1.0), settings={"reference_c": 25.0, "cell_constant": 1.0, "tds_factor": 0.7}
+    )
+    assert quantity.entries["ppm"].to_signal(700.0, 25.0, case) == pytest.approx(1000.0)
+    case = RunContext(SimpleNamespace(nominal=1.0), settings={"reference_c": 25.0, "cell_constant": 1.0})
+    with pytest.raises(InputError, match="depends on the meter's TDS factor"):
+        quantity.entries["ppm"].to_signal(500.0, 25.0, case)
 
 
 def test_oxygen_s_target_is_worked_out_for_the_place_and_a_typed_mg_l_is_recomputed(desk, clock, things):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -30,6 +31,9 @@ _ALIASES = {
     "us": "µS/cm",
     "µs": "µS/cm",
     "ms": "mS/cm",
+    "ms/cm": "mS/cm",
+    "mv": "mV",
+    "ph": "pH",
     "mg/l": "mg/L",
     "g/l": "g/L",
     "ug/l": "µg/L",
@@ -75,6 +79,21 @@ def convert(field: str, value: float, unit: str, into: str, dimension: str) -> f
     if text == into:
         return float(value)
     return float(_registry().Quantity(value, known[text]).to(known[into]).magnitude)
+
+
+_WITH_UNIT = re.compile(r"^([+\-−]?[\d.,]*\d[.,]?(?:[eE][+-]?\d{1,3})?)\s*([^\d\s].*)?$")
+
+
+def apart(text: str) -> tuple[str, str]:
+    """What was typed as number and unit, "12.8 mS" as ("12.8", "mS/cm"), each still text; no unit where none was typed.
+
+    Text that is no number with something behind it comes back whole, for whoever reads numbers to refuse.
+    """
+    found = _WITH_UNIT.match(text.strip().replace("\u00a0", " "))
+    if found is None:
+        return text, ""
+    unit = (found[2] or "").strip()
+    return found[1], unit if unit.lower() == "ppm" else _name(unit)
 
 
 def choices(dimension: str) -> Sequence[str]:

@@ -12,6 +12,7 @@ from flask_wtf import FlaskForm
 from wtforms import Field, HiddenField, StringField
 from wtforms.validators import ValidationError
 
+from brumel.core import units
 from brumel.core.errors import InputError, InputErrors, NotANumber, words_of
 from brumel.core.quantities import label, sentence_label
 
@@ -70,6 +71,15 @@ def optional_number(field: str, label: str) -> float | None:
         raise InputError(field, words_of(error), value=text) from None
 
 
+def optional_measured(field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
+    """The same with the unit that may be written behind the number."""
+    text = request.form.get(field, "").strip()
+    try:
+        return measured(label, text, dimension) if text else (None, "")
+    except InputError as error:
+        raise InputError(field, words_of(error), value=text) from None
+
+
 class NumberField(StringField):
     """A number typed with point or comma; `number` is a float, or None when empty and not required."""
 
@@ -83,6 +93,32 @@ class NumberField(StringField):
             self.number = parse_number(label(self.name_of), str(self.data or ""), required=self.required)
         except InputError as error:
             raise ValidationError(str(error)) from error
+
+
+class MeasuredField(NumberField):
+    """A number with or without its unit behind it, as "12.8 mS"; `unit` is what was written, empty where nothing was.
+
+    dimension : where the field has a unit of its own: what is written in another is turned into it
+    """
+
+    def __init__(self, text: str = "", *, name_of: str, dimension: str = "", **kwargs: Any) -> None:
+        super().__init__(text, name_of=name_of, **kwargs)
+        self.dimension, self.unit = dimension, ""
+
+    def post_validate(self, form: Any, validation_stopped: bool) -> None:
+        try:
+            self.number, self.unit = measured(label(self.name_of), str(self.data or ""), self.dimension, self.required)
+        except InputError as error:
+            raise ValidationError(words_of(error)) from error
+
+
+def measured(name: str, text: str, dimension: str = "", required: bool = True) -> tuple[float | None, str]:
+    """A number and the unit written behind it; with a dimension, the number in its canonical unit. Raises InputError."""
+    number, unit = units.apart(text)
+    value = parse_number(name, number, required=required)
+    if value is not None and unit and dimension:
+        return units.to_canonical(name, value, unit, dimension), ""
+    return value, unit
 
 
 class WriteForm(FlaskForm):

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from wtforms import StringField
 
-from brumel.web.forms import NumberField, ReasonForm, WriteForm
+from brumel.web.forms import MeasuredField, NumberField, ReasonForm, WriteForm
 
 
 class TypedForm(WriteForm):
     """A typed value of the display."""
 
     signal = StringField("Unit")
-    value = NumberField("Display shows", name_of="value")
-    temperature_c = NumberField("Temperature", name_of="temperature_c")
+    value = MeasuredField("Display shows", name_of="value")
+    temperature_c = MeasuredField("Temperature", name_of="temperature_c", dimension="temperature")
     after_s = NumberField("Seconds in the cup", name_of="elapsed_s", required=False)
 
 

@@ -141,6 +141,7 @@ def type_reading(run_id: str, step: str) -> Any:
                 value=form.value.number or 0.0,
                 temperature_c=form.temperature_c.number or 0.0,
                 after_s=form.after_s.number,
+                unit=form.value.unit,
             ),
         )
 

@@ -10,6 +10,7 @@ from flask import Response, current_app, flash, render_template, request, url_fo
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.units import to_canonical
 from brumel.core.working import Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Visit
@@ -17,7 +18,7 @@ from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
-from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
+from brumel.web.forms import ReasonForm, WriteForm, optional_measured, optional_number, text_of
 from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
 from brumel.work import kit, rounds
 from brumel.work.quantities.book import quantity_of
@@ -125,17 +126,24 @@ def type_reading(visit_id: str) -> Any:
                 faults.extend(error.faults)
                 return None
 
+        def read_measured(field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
+            try:
+                return optional_measured(field, label, dimension)
+            except InputError as error:
+                faults.extend(error.faults)
+                return None, ""
+
         with desk().read() as session:
             lines = rounds.sheet_of_visit(session, visit_id, desk().clock()).lines
             names = {str(line.probe.id): line.probe.name for line in lines}
         for probe_id, name in names.items():
-            value = read(f"value_{probe_id}", f"{name} shows")
+            value, unit = read_measured(f"value_{probe_id}", f"{name} shows")
             if value is not None:
-                rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value))
-        at_c = read("temperature_c", "Water temperature")
+                rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value, unit))
+        at_c, _ = read_measured("temperature_c", "Water temperature", "temperature")
         after, depth = read("after_s", "Seconds in the water"), read("depth_m", "Depth")
         if at_c is None and not any(f.field == "temperature_c" for f in faults):
-            at_c = next((r.value for r in rows if r.signal in ("shown", "c")), None)
+            at_c = next((_celsius(r) for r in rows if r.signal in ("shown", "c")), None)
             if at_c is None:
                 faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
         if faults:
@@ -155,6 +163,11 @@ def type_reading(visit_id: str) -> Any:
         )
 
     return _write(visit_id, do)
+
+
+def _celsius(thermometer: rounds.Typed) -> float:
+    unit = thermometer.unit or "°C"
+    return to_canonical("temperature_c", thermometer.value, unit, "temperature")
 
 
 @blueprint.post("/visits/<visit_id>/take")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select
 
@@ -63,12 +63,18 @@ class TypedValue:
     """What a display showed: the value, the signal it is of (mV, the displayed pH ...), and the cup's temperature [°C].
 
     after_s : the time since the probe went in, where it was noted on paper; else the clock is taken [s]
+    unit : what was written behind the value; it goes before the signal that was chosen
     """
 
     signal: str
     value: float
     temperature_c: float
     after_s: float | None = None
+    unit: str = ""
+
+    def read_as(self, quantity: Quantity) -> TypedValue:
+        """The same with the signal its unit means. Raises InputError for a unit the quantity is not read in."""
+        return replace(self, signal=quantity.entry_of(self.unit, self.signal), unit="") if self.unit else self
 
 
 @writes("run.type", samples.TypedSample)
@@ -78,6 +84,7 @@ def type_reading(w: Write, *, run_id: str, step: str, turn: int, typed: TypedVal
     if state.run.source != "typed":
         raise Refused("This run takes live readings; start a typed run to type them.")
     _in_order(w, state.run)
+    typed = typed.read_as(state.quantity)
     if state.dip is None:
         check_typed(state.quantity, typed)
     current_dip = state.dip or _dip(w, state, typed.signal)

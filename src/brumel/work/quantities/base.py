@@ -8,6 +8,7 @@ from types import ModuleType
 from typing import Any, NamedTuple
 
 from brumel.core import suspicion
+from brumel.core.errors import InputError
 from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms
 from brumel.core.quantity_table import QuantityRow
 from brumel.core.settling import Settling
@@ -121,6 +122,27 @@ class Quantity:
     def __init__(self, row: QuantityRow) -> None:
         self.row, self.quantity, self.unit, self.digits = row, row.key, row.unit, row.standard_digits
         self.signal_unit, self.signal_digits = row.signal.unit, row.signal.digits
+
+    # -- what is typed
+
+    def entry_of(self, unit: str, chosen: str) -> str:
+        """The way of typing that a unit written behind a value means; where several share it, the one of the chosen kind.
+
+        Raises InputError for a unit this quantity is not read in.
+        """
+        units = {key: entry.label.split()[0].rstrip(",") for key, entry in self.entries.items()}
+        fitting = [key for key, each in units.items() if each == unit]
+        if not fitting:
+            known = ", ".join(dict.fromkeys(units.values()))
+            raise InputError(
+                "value", f"“{unit[:20]}” is not a unit {self.row.words} is read in here: {known}.", value=unit
+            )
+        kind = self._kind(chosen)
+        return next((key for key in fitting if self._kind(key) == kind), fitting[0])
+
+    def _kind(self, key: str) -> str:
+        entry = self.entries.get(key)
+        return entry.label.partition(",")[2] if entry else ""
 
     # -- values
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from brumel.core.errors import InputError
 from brumel.core.fitness import Fitted
 from brumel.core.fitness import conductivity as fitness
 from brumel.core.suspicion import Scale
@@ -31,6 +32,18 @@ def _compensated(value: float, at_c: float, case: RunContext) -> float:
     return value * (1 + a * (at_c - reference)) / set_constant(case)
 
 
+def _compensated_ms(value: float, at_c: float, case: RunContext) -> float:
+    return _compensated(value * 1000, at_c, case)
+
+
+def _parts_per_million(value: float, at_c: float, case: RunContext) -> float:
+    """The meter's ppm by its own factor taken off again; without that factor ppm says nothing."""
+    factor = case.setting("tds_factor", 0.0)
+    if factor <= 0:
+        raise InputError("value", "What ppm means depends on the meter's TDS factor; record its settings in Kit first.")
+    return _compensated(value / factor, at_c, case)
+
+
 class Conductivity(Quantity):
     """Signal in µS as the cell conducts; read as uncompensated µS/cm."""
 
@@ -42,6 +55,8 @@ class Conductivity(Quantity):
         "us_cm": SignalEntry("µS/cm, not compensated", 1, 0, 1_000_000, _display),
         "ms_cm": SignalEntry("mS/cm, not compensated", 3, 0, 1_000, _display_ms),
         "us_cm_ref": SignalEntry("µS/cm, compensated by the meter", 1, 0, 1_000_000, _compensated),
+        "ms_cm_ref": SignalEntry("mS/cm, compensated by the meter", 3, 0, 1_000, _compensated_ms),
+        "ppm": SignalEntry("ppm, by the meter's TDS factor", 0, 0, 1_000_000, _parts_per_million),
         "us": SignalEntry("µS, as the cell conducts", 2, -50, 1_000_000, as_is),
     }
     strands = (

@@ -172,11 +172,15 @@ def _dip(w: Write, to: Visit, probe: Probe, source: str, entered: str, depth: fl
 
 @dataclass(frozen=True)
 class Typed:
-    """What one display showed: the probe, the unit it was in, and the value."""
+    """What one display showed: the probe, the unit it was in, and the value.
+
+    unit : what was written behind the value; it goes before the unit that was chosen
+    """
 
     probe_id: str
     signal: str
     value: float
+    unit: str = ""
 
 
 @dataclass(frozen=True)
@@ -215,8 +219,9 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
         if str(line.probe.id) != row.probe_id:
             raise NotFound("There is no such probe on this sheet.")
         quantity = quantity_of(line.probe.quantity)
-        value = TypedValue(row.signal, row.value, typed.temperature_c, typed.after_s)
+        value = TypedValue(row.signal, row.value, typed.temperature_c, typed.after_s, row.unit)
         try:
+            value = value.read_as(quantity)
             check_typed(quantity, value)
         except InputError as error:
             faults += [_named(f, line.probe.name, len(typed.rows) > 1) for f in error.faults]
