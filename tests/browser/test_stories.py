@@ -349,3 +349,18 @@ def test_a_sum_follows_the_typing_and_its_address_can_be_shared(brumel, open_pag
     shared.goto(page.url)
     expect(shared.locator(".reported-now")).to_contain_text("6.24 mg/L")
     check_axe(shared, at="worksheet on a phone")
+
+
+def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(told, open_page):
+    page = open_page(told.base, width=390, height=844)
+    page.goto("/records/calibrations")
+    page.keyboard.press("p")
+    expect(page.get_by_role("heading", level=1)).to_have_text("Calibration records as one PDF")
+    expect(page.get_by_role("status")).to_contain_text(re.compile(r"\d+ of \d\d"))
+    page.get_by_role("button", name="Stop it").click()
+    expect(page.locator("main")).to_contain_text("Stopped at")
+    page.get_by_role("button", name="Try again").click()
+    with page.expect_download() as saved:
+        page.get_by_role("link", name="Save the file").click()  # the page is read afresh once it is there
+    assert saved.value.path().read_bytes()[:5] == b"%PDF-"
+    check_axe(page, at="a job")
