@@ -17,6 +17,7 @@ from brumel.store.tables import Reading, Run, Visit
 from brumel.web import create_app
 from tests.conftest import database_copy
 from tests.web.conftest import sign_in
+from tests.work import helpers as h
 
 
 @pytest.fixture(scope="module")
@@ -167,3 +168,20 @@ def test_the_csv_says_what_every_value_rests_on(told_app):
     assert any(r["signed_by"] and re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", r["signed_utc"]) for r in rows)
     assert {"met", "near", "exceeded"} & {r["limit_outcome"] for r in rows}
     assert {r["zone"] for r in rows} == {"Europe/Oslo"}
+
+
+def test_open_runs_cost_today_nothing_each(app, client, desk, clock):
+    things = h.Things(desk)
+    while "data-plan" not in client.get("/").text:  # a day with a round
+        clock.on(hours=8)
+        client = sign_in(app, "ansa")
+    prices = []
+    with asked(app) as costs:
+        for probe in ("A1", "A2", "B1"):
+            h.start(desk, things, probe, source="typed" if probe == "B1" else "live")
+            client.get("/")
+            costs.clear()
+            client.get("/")
+            prices.append(costs["today.show"][0])
+    assert len(set(prices)) == 1, prices
+    assert prices[0] <= BUDGET

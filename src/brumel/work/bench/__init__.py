@@ -10,6 +10,7 @@ from brumel.work.bench.run_state import (
     open_for_writing,
     open_runs,
     reference_calibration,
+    steps_to_go,
 )
 from brumel.work.bench.runs import abandon, finish, open_run, start, withdraw
 from brumel.work.bench.verdict import RunResult, run_result, taken_points
@@ -40,6 +41,7 @@ __all__ = [
     "settling_record",
     "signal_words",
     "start",
+    "steps_to_go",
     "suspicions",
     "taken_points",
     "type_reading",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from sqlalchemy import func, select
@@ -160,3 +161,16 @@ def open_runs(session: Session) -> list[Run]:
     """All runs that have not ended, newest first."""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
     return list(session.scalars(select(Run).where(~ended).order_by(Run.started_at.desc())))
+
+
+def steps_to_go(session: Session, runs: Sequence[Run]) -> dict[uuid.UUID, list[StepSpec]]:
+    """The steps each of these runs has still before it, by run; one query for all of them."""
+    standing: dict[tuple[uuid.UUID, str], bool] = {}
+    if runs:
+        points = select(Point.run_id, Point.step, Point.withdrawn).where(Point.run_id.in_([run.id for run in runs]))
+        for run_id, step, withdrawn in session.execute(points.order_by(Point.version)):
+            standing[run_id, step] = not withdrawn
+    return {
+        run.id: [spec for spec in Method.model_validate(run.method).steps if not standing.get((run.id, spec.key))]
+        for run in runs
+    }

@@ -13,7 +13,7 @@ from brumel.core.ions import RESTS_ON
 from brumel.core.planning import Task, plan
 from brumel.core.quantity_table import IONS
 from brumel.core.sentence import PlaceClock, say
-from brumel.methods import Method
+from brumel.methods import Method, StepSpec
 from brumel.store.rounds import Round
 from brumel.store.tables import Probe, Run
 from brumel.work import bench, kit
@@ -94,10 +94,13 @@ def plan_day(
     last: list[str] = []
     ends: dict[str, str] = {}
     warm: tuple[str, ...] = ()
+    to_go = bench.steps_to_go(session, [runs[c.probe.id] for c in chosen if c.probe.id in runs])
     for c in chosen:
         # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
         rests = tuple(ends[q] for q in RESTS_ON if q in ends) if c.quantity in IONS else ()
-        steps = _tasks(c, now, back, _under_way(session, runs.get(c.probe.id)), methods[c.probe.id], (*warm, *rests))
+        run = runs.get(c.probe.id)
+        under_way = (run, to_go[run.id]) if run is not None else None
+        steps = _tasks(c, now, back, under_way, methods[c.probe.id], (*warm, *rests))
         for task, what in steps:
             whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
             tasks.append(task)
@@ -142,16 +145,16 @@ def plan_day(
     )
 
 
-def _under_way(session: Session, run: Run | None) -> bench.RunState | None:
-    return bench.load_run(session, run.id) if run is not None else None
+#: A run that has not ended, and the steps it has still before it.
+UnderWay = tuple[Run, list[StepSpec]]
 
 
 def _tasks(
-    c: Chosen, now: datetime, until: datetime, state: bench.RunState | None, usual: Method, warm: tuple[str, ...]
+    c: Chosen, now: datetime, until: datetime, under_way: UnderWay | None, usual: Method, warm: tuple[str, ...]
 ) -> list[tuple[Task, str]]:
     """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
     lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
-    if lasts and state is None:
+    if lasts and under_way is None:
         return []
     assert c.trust.facts is not None
     name, tasks = c.probe.name, list[tuple[Task, str]]()
@@ -165,8 +168,8 @@ def _tasks(
     if look is None or look.blocks:
         tasks.append((Task(f"{name}: look", 2.0, True), "inspect it"))
         before = (*before, f"{name}: look")
-    if state is not None and state.run.purpose == "calibration":
-        steps, method = [s.spec for s in state.steps if s.point is None], state.method
+    if under_way is not None and under_way[0].purpose == "calibration":
+        steps, method = under_way[1], Method.model_validate(under_way[0].method)
     else:
         method = kit.method_for_probe(usual, c.probe)
         steps = list(method.steps)
