@@ -8,9 +8,10 @@ from sqlalchemy import select
 
 from brumel.store.jobs import Job
 from brumel.web.jobs import kinds
+from brumel.web.records import certificates, exporting
 from brumel.work import jobs
 from tests.web.conftest import csrf, sign_in
-from tests.work.helpers import Things, calibrate, key
+from tests.work.helpers import Things, calibrate, key, visit
 
 
 @pytest.fixture
@@ -57,6 +58,18 @@ def test_a_job_of_a_search_that_finds_nothing_or_makes_no_sense_says_so(client, 
     with app.extensions["desk"].read() as session:
         job = session.scalar(select(Job))
         assert job.asked == {"since": "2001-01-01", "until": "2001-01-02"}
+
+
+def test_what_would_not_fit_into_one_file_is_asked_for_in_parts(client, desk, clock, doer, monkeypatch):
+    things = Things(desk)
+    calibrate(desk, clock, things)
+    visit(desk, clock, things, early=True, reason="Known")
+    monkeypatch.setattr(certificates, "MOST", 0)
+    monkeypatch.setattr(exporting, "MOST", 0)
+    for kind, why in (("certificates", "1 records; a PDF holds 0"), ("readings", r"\d readings; a file holds 0")):
+        page = ask(client, kind, "/records").location
+        assert doer.do_one()
+        assert re.search(why, client.get(page).text), kind
 
 
 def test_the_readings_job_writes_what_the_export_writes(client, doer):

@@ -10,6 +10,7 @@ from flask import current_app, render_template
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
+from brumel.core.sentence import say
 from brumel.core.verdict import Verdict
 from brumel.formats.pdf import Press
 from brumel.store.tables import Calibration, User
@@ -24,6 +25,10 @@ press = Press(
     STATIC / "css/certificate.css",
     STATIC / "css/print_drawing.css",
 )
+
+
+#: The sheets of a PDF are held in memory until it is whole; more than this is asked for in parts.
+MOST = 1000
 
 
 def views(session: Session, calibration: Calibration) -> dict[str, Any]:
@@ -60,6 +65,10 @@ def print_found(asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs.
         ids = records.calibration_ids(session, finding.of_arguments(asked))
     if not ids:
         raise InputError("since", "No calibration lies within these days any more.")
+    if len(ids) > MOST:
+        raise InputError(
+            "since", say("These are {n} records; a PDF holds {most}. Ask for fewer days.", n=len(ids), most=MOST)
+        )
     tell(0, len(ids))
 
     def pages() -> Iterator[str]:
