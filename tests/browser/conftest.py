@@ -52,7 +52,7 @@ class Brumel:
         }
         self.children: list[subprocess.Popen] = []
 
-    def begin(self, template: str, pace: float = 30) -> None:
+    def begin(self, template: str, pace: float = 14) -> None:
         """A fresh copy of the template under the name the server knows; the server itself goes on, or starts."""
         do(self._server, f"drop database if exists {self._name} with (force)")
         do(self._server, f"create database {self._name} template {template}")

@@ -146,6 +146,7 @@ def test_a_profile_typed_without_a_signal_is_one_visit_of_its_site(brumel, open_
     for depth, ph in (("0,5", "7.91"), ("1", "7.84"), ("2", "7.72")):
         fill_sheet(page, ph=ph, depth=depth)
         expect(page.locator("select[name=site]")).to_have_value(chosen)
+    expect(page.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")  # the last is kept too
     page.context.set_offline(False)
     expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.", timeout=60_000)
     with brumel.desk.read() as session:

@@ -212,7 +212,7 @@ def test_units_are_typed_behind_the_values_of_a_sheet(client, things, desk):
     chosen = {f"unit_{probe}": unit for probe, unit in zip(probes, ("mv", "percent", "us_cm_ref"), strict=True)}
     given = chosen | {ph: "8.02 pH", oxygen: "9,4 mg/L", conductivity: "14.2 mS", "temperature_c": "49.1F"}
     refused = words(post(client, page, f"{page}/type", **given | {ph: "8.02 psi", conductivity: "14 ppm"}))
-    assert "pH probe B1: “psi” is not a unit pH is read in here: mV, pH" in refused
+    assert "pH probe B1: The value's unit “psi” is none that pH is read in here: mV, pH" in refused
     assert "depends on the meter's TDS factor" not in refused  # one thing at a time: nothing was stored yet
     post(client, page, f"{page}/type", still="yes", **given)
     rounds.take_all(desk, things.ansa, h.key(), visit_id=page.rsplit("/", 1)[1])

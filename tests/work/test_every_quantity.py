@@ -269,7 +269,7 @@ def test_a_unit_behind_the_value_goes_before_the_chosen_one_and_keeps_its_kind(d
     ]
     assert quantity_of("oxygen").entry_of("%", "mg_l") == "percent"
     assert quantity_of("temperature").entry_of("°F", "c") == "f"
-    with pytest.raises(InputError, match="“hPa” is not a unit conductivity is read in here: µS/cm, mS/cm, ppm, µS"):
+    with pytest.raises(InputError, match="unit “hPa” is none that conductivity is read in here: µS/cm, mS/cm, ppm, µS"):
         quantity.entry_of("hPa", "us_cm")
     case = RunContext(
         SimpleNamespace(nominal=1.0), settings={"reference_c": 25.0, "cell_constant": 1.0, "tds_factor": 0.7}

@@ -135,7 +135,9 @@ class Quantity:
         if not fitting:
             known = ", ".join(dict.fromkeys(units.values()))
             raise InputError(
-                "value", f"“{unit[:20]}” is not a unit {self.row.words} is read in here: {known}.", value=unit
+                "value",
+                f"The value's unit “{unit[:20]}” is none that {self.row.words} is read in here: {known}.",
+                value=unit,
             )
         kind = self._kind(chosen)
         return next((key for key in fitting if self._kind(key) == kind), fitting[0])
