@@ -55,6 +55,8 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         with _step("starting the private database") as say:
             url = _open_database(cluster)
             if _is_half_made(url):
+                if cluster.is_shared():
+                    raise ClusterError("Another start of the demo is making its history; wait until it is whole.")
                 say("the demo's history was cut short last time; starting over")
                 cluster.remove()
                 url = _open_database(cluster)

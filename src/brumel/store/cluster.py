@@ -73,6 +73,17 @@ class Cluster:
             if not self._up():
                 self._launch()
 
+    def is_shared(self) -> bool:
+        """Whether another process uses the started cluster too."""
+        assert self._lock_file is not None
+        try:
+            fcntl.flock(self._lock_file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return True
+        finally:
+            fcntl.flock(self._lock_file, fcntl.LOCK_SH)
+        return False
+
     def stop(self) -> None:
         """Stop the server if nobody else uses it."""
         if self._lock_file is None:

@@ -71,7 +71,7 @@ class Doer:
                 job.id,
                 tries,
                 "failed",
-                fault=f"It broke ({type(error).__name__}). Try again; if it breaks again, tell us.",
+                fault=f"It broke ({type(error).__name__}). Try again; if it breaks again, tell whoever runs Brumel.",
             )
         return True
 
