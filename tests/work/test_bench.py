@@ -12,8 +12,10 @@ from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Audit, Calibration, Point, Sample
 from brumel.work import bench, kit, simulator
+from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import MovedOn, NotFound, Refused
 from brumel.work.link import samples
+from brumel.work.quantities.book import quantity_of
 from tests.work import helpers as h
 
 
@@ -253,3 +255,104 @@ def test_typed_values_are_checked_all_at_once(desk, clock, things):
     assert {f.field for f in caught.value.faults} == {"signal", "millivolts", "temperature_c"}
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Sample)) == 0
+
+
+def typed(desk, clock, things, run, value, *, after=25, signal="mv", unit="", at=20.4, **more):
+    state = h.state_of(desk, run)
+    clock.on(seconds=after)
+    return bench.type_reading(
+        desk,
+        things.ansa,
+        h.key(),
+        run_id=run,
+        step=state.current.spec.key,
+        turn=state.turn,
+        typed=bench.TypedValue(signal=signal, value=value, temperature_c=at, unit=unit, **more),
+    ).seq
+
+
+def cup_of(desk, run):
+    with desk.read() as session:
+        return bench.live_cup(session, bench.load_run(session, run))
+
+
+def in_the_cup(desk, things, run):
+    state = h.state_of(desk, run)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step=state.current.spec.key, turn=state.turn)
+
+
+def test_typed_values_keep_the_time_since_the_dip_and_settle_in_a_pair(desk, clock, things):
+    run = h.start(desk, things, "B1", source="typed")
+    in_the_cup(desk, things, run)
+    typed(desk, clock, things, run, -1.5, after=12)
+    assert str(cup_of(desk, run).settling.sentence).startswith("Type the next reading in")
+    with pytest.raises(InputError, match="cannot be earlier"):
+        typed(desk, clock, things, run, -1.5, after=1, after_s=5)
+    typed(desk, clock, things, run, -1.6, after=24)
+    seen = cup_of(desk, run)
+    assert list(seen.trace.t_s) == [12, 37]  # the refused one took a second
+    assert seen.settling.settled
+    state = h.state_of(desk, run)
+    bench.accept(desk, things.ansa, h.key(), run_id=run, step=state.current.spec.key, turn=state.turn)
+    point = h.state_of(desk, run).steps[0].point
+    # One step of 0.1 mV is 0.0017 pH at 20.4 °C (Nernst 58.25 mV); as a rectangle, k = 2, that is divided by √3.
+    with desk.read() as session:
+        lot = h.state_of(desk, run).steps[0].lot.lot
+        standard = quantity_of("ph").expanded_uncertainty(state.steps[0].spec, lot, point.expected)
+    assert point.expanded_uncertainty == pytest.approx((standard**2 + (0.1 / 58.25) ** 2 / 3) ** 0.5, rel=1e-3)
+
+
+def test_a_typed_value_is_struck_out_and_the_cup_may_change_its_unit(desk, clock, things):
+    run = h.start(desk, things, "B1", source="typed")
+    in_the_cup(desk, things, run)
+    seq = typed(desk, clock, things, run, 168.2)
+    with pytest.raises(InputError, match="begun in another unit"):
+        typed(desk, clock, things, run, 7.02, signal="ph")
+    state = h.state_of(desk, run)
+    strike = {"run_id": run, "step": "neutral", "turn": state.turn}
+    bench.strike(desk, things.ansa, h.key(), **strike, seq=seq)
+    assert not cup_of(desk, run).trace.seq.size
+    for wrong in (seq, 99):
+        with pytest.raises(NotFound):
+            bench.strike(desk, things.ansa, h.key(), **strike, seq=wrong)
+    typed(desk, clock, things, run, 7.02, unit="pH")
+    seen = cup_of(desk, run)
+    assert (seen.trace.entered_as, seen.trace.displayed) == ("ph", (7.02,))
+    assert seen.trace.t_s[0] > 70  # the probe never left the cup
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Sample)) == 2  # what was struck out stays
+
+
+def test_two_displays_of_one_kind_share_a_cup(desk, clock, things):
+    run = start_ec(desk, things)
+    in_the_cup(desk, things, run)
+    typed(desk, clock, things, run, 12_700.0, signal="us_cm")
+    typed(desk, clock, things, run, 12.71, unit="mS/cm", signal="us_cm")
+    seen = cup_of(desk, run)
+    assert seen.trace.entered_as == "us_cm" and seen.trace.displayed == pytest.approx((12_700, 12_710))
+    assert seen.settling.settled
+
+
+def start_ec(desk, things):
+    return bench.start(
+        desk,
+        things.ansa,
+        h.key(),
+        probe_id=things.probes["B3"],
+        method_key="ec-one-standard",
+        source="typed",
+        cups={"standard": things.lots["E12-031"]},
+        conditions=Conditions(),
+    ).id
+
+
+def test_lost_signs_and_points_are_named_in_the_cup(desk, clock, things):
+    neutral, cell = h.start(desk, things, "B1", source="typed"), start_ec(desk, things)
+    for run, value, signal, words in (
+        (neutral, 0.71, "ph", ("ten times too small", "7.10 pH")),
+        (cell, 12.7, "us_cm", ("thousand times too small", "12700")),
+    ):
+        in_the_cup(desk, things, run)
+        typed(desk, clock, things, run, value, signal=signal)
+        said = {s.code: str(s.sentence) for s in cup_of(desk, run).suspicions}
+        assert all(each in said["typed_slip"] for each in words), said

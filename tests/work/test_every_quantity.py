@@ -233,7 +233,7 @@ def type_cup(desk, clock, things, run, signal, value, at, answer="", **more):
     state = h.state_of(desk, run)
     step = state.current.spec.key
     longest = state.method.settling.shortest_s
-    for after in (longest, longest + 20):
+    for after in (longest, longest + (state.method.settling.typed_spacing_s or state.method.settling.window_s)):
         clock.on(seconds=25)
         bench.type_reading(
             desk,

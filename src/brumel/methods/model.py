@@ -8,6 +8,7 @@ from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_vali
 
 from brumel.core.quantity_table import MEASURED
 from brumel.core.settling import SettlingCriteria
+from brumel.core.typed import TypedRule
 from brumel.core.verdict import Band, Limits, Tolerance
 from brumel.methods.strict import Strict
 
@@ -55,7 +56,11 @@ class BandSpec(Strict):
 
 
 class SettlingSpec(Strict):
-    """Settling criteria of one signal; times in s, limits in the signal's unit."""
+    """Settling criteria of one signal; times in s, limits in the signal's unit.
+
+    typed_readings, typed_spacing_s : how many values typed from a display settle, and how far apart; the window where
+        the method does not say
+    """
 
     unit: str
     window_s: float = Field(gt=0, le=3600)
@@ -68,6 +73,8 @@ class SettlingSpec(Strict):
     step: float = Field(gt=0)
     relative: bool = False
     source: str = Field(min_length=3)
+    typed_readings: int = Field(default=2, ge=1, le=5)
+    typed_spacing_s: float | None = Field(default=None, gt=0, le=3600)
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -78,7 +85,22 @@ class SettlingSpec(Strict):
         return self
 
     def criteria(self, quantity: str, *, min_samples: int = 5) -> SettlingCriteria:
-        return SettlingCriteria(quantity=quantity, min_samples=min_samples, **self.model_dump())
+        limits = self.model_dump(exclude={"typed_readings", "typed_spacing_s"})
+        return SettlingCriteria(quantity=quantity, min_samples=min_samples, **limits)
+
+    def typed_rule(self, step: float) -> TypedRule:
+        """The rule for values typed from a display whose step is worth so much [unit]."""
+        return TypedRule(
+            self.unit,
+            self.typed_readings,
+            self.typed_spacing_s or self.window_s,
+            self.shortest_s,
+            self.longest_s,
+            self.drift_per_min,
+            step,
+            self.relative,
+            self.source,
+        )
 
 
 class StepSpec(Strict):

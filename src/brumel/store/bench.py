@@ -96,6 +96,30 @@ class Sample(Base):
     __table_args__ = {"postgresql_partition_by": "RANGE (at)"}
 
 
+class StruckValue(Base):
+    """A typed value that was struck out: its sample stays in the record and counts for nothing."""
+
+    __tablename__ = "struck_values"
+    dip_id: Mapped[Uuid] = mapped_column(ForeignKey("dips.id"), primary_key=True)
+    seq: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+class RunChange(Base):
+    """What was changed of a run on its way: the cup that is taken next, a cup left out, a lot replaced."""
+
+    __tablename__ = "run_changes"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[Uuid] = mapped_column(ForeignKey("runs.id"), index=True)
+    kind: Mapped[str]
+    step: Mapped[str]
+    lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    reason: Mapped[str] = mapped_column(default="")
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
 class Point(Base):
     """An accepted point of a run. A redone point is a new version; a withdrawn one has no signal, but a reason."""
 

@@ -1,7 +1,18 @@
 """The tables by name. Evidence (samples, points, readings, calibrations) is only ever added to."""
 
 from brumel.store.base import Base, Json, Uuid
-from brumel.store.bench import Calibration, CalibrationSession, CalibrationWithdrawal, Dip, Point, Run, RunEnd, Sample
+from brumel.store.bench import (
+    Calibration,
+    CalibrationSession,
+    CalibrationWithdrawal,
+    Dip,
+    Point,
+    Run,
+    RunChange,
+    RunEnd,
+    Sample,
+    StruckValue,
+)
 from brumel.store.desk import Audit, RateLimit, SignIn, Truth, WriteKey
 from brumel.store.kit import (
     Count,
@@ -42,12 +53,14 @@ __all__ = [
     "RateLimit",
     "Reading",
     "Run",
+    "RunChange",
     "RunEnd",
     "Sample",
     "SignIn",
     "Site",
     "SiteTerms",
     "SpareUse",
+    "StruckValue",
     "Truth",
     "User",
     "Uuid",

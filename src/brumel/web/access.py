@@ -32,6 +32,7 @@ ROLES: dict[str, frozenset[str]] = {
     "bench.run": STAFF,
     "bench.dip": STAFF,
     "bench.type_reading": STAFF,
+    "bench.strike": STAFF,
     "bench.accept": STAFF,
     "bench.redo": STAFF,
     "bench.finish": STAFF,

@@ -56,6 +56,11 @@ def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> 
     return f"{local:{form}} {local.tzname()}" if "%H" in form else f"{local:{form}}"
 
 
+def clock_face(seconds: float) -> str:
+    """Seconds as a running clock shows them, 0:42 or 12:05."""
+    return f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
+
+
 def outcome_shape(outcome: str) -> str:
     """The drawn mark that goes with a word, so that colour is never alone."""
     return {"fit": "disc", "care": "diamond", "not": "cross"}.get(outcome, "ring")
@@ -81,6 +86,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(number, "number")
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
+    app.add_template_filter(clock_face, "clock_face")
     app.add_template_filter(figures, "figures")
     app.add_template_filter(quantity_names.short, "quantity_words")
     app.add_template_filter(quantity_names.name, "reading_words")

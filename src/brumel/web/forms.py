@@ -99,15 +99,22 @@ class MeasuredField(NumberField):
     """A number with or without its unit behind it, as "12.8 mS"; `unit` is what was written, empty where nothing was.
 
     dimension : where the field has a unit of its own: what is written in another is turned into it
+    unit_from : the field of the form that says which unit the page had asked for
     """
 
-    def __init__(self, text: str = "", *, name_of: str, dimension: str = "", **kwargs: Any) -> None:
+    def __init__(
+        self, text: str = "", *, name_of: str, dimension: str = "", unit_from: str = "", **kwargs: Any
+    ) -> None:
         super().__init__(text, name_of=name_of, **kwargs)
-        self.dimension, self.unit = dimension, ""
+        self.dimension, self.unit, self.unit_from = dimension, "", unit_from
 
     def post_validate(self, form: Any, validation_stopped: bool) -> None:
+        text = str(self.data or "")
+        asked = str(form[self.unit_from].data or "") if self.unit_from else ""
+        if asked and not units.apart(text)[1]:
+            text = f"{text} {asked}" if text.strip() else text
         try:
-            self.number, self.unit = measured(label(self.name_of), str(self.data or ""), self.dimension, self.required)
+            self.number, self.unit = measured(label(self.name_of), text, self.dimension, self.required)
         except InputError as error:
             raise ValidationError(words_of(error)) from error
 

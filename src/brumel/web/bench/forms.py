@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from wtforms import StringField
+import re
 
+from wtforms import HiddenField, StringField
+
+from brumel.core.errors import InputError
 from brumel.web.forms import MeasuredField, NumberField, ReasonForm, WriteForm
 
 
@@ -12,7 +15,10 @@ class TypedForm(WriteForm):
 
     signal = StringField("Unit")
     value = MeasuredField("Display shows", name_of="value")
-    temperature_c = MeasuredField("Temperature", name_of="temperature_c", dimension="temperature")
+    temperature_unit = HiddenField()
+    temperature_c = MeasuredField(
+        "Temperature", name_of="temperature_c", dimension="temperature", unit_from="temperature_unit"
+    )
     after_s = NumberField("Seconds in the cup", name_of="elapsed_s", required=False)
 
 
@@ -29,3 +35,16 @@ class ConditionsForm(WriteForm):
     pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
     altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
     water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)
+
+
+class StrikeForm(WriteForm):
+    """Striking out a typed value."""
+
+    seq = HiddenField()
+
+    @property
+    def seq_number(self) -> int:
+        text = str(self.seq.data or "")
+        if not re.fullmatch(r"\d{1,9}", text):
+            raise InputError("form", "This form does not say which value it is for. Reload the page and send it again.")
+        return int(text)

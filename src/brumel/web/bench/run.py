@@ -12,7 +12,7 @@ from brumel.core.errors import InputError, words_of
 from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.bench.forms import AcceptForm, TypedForm
+from brumel.web.bench.forms import AcceptForm, StrikeForm, TypedForm
 from brumel.web.bench.place import GOES_IN, Faults, blueprint
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.drawings import frame
@@ -48,10 +48,42 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             )
         else:
             spec = state.quantity.criteria(state.method, state.current.spec)
+            typed = typed_entry(session, state, seen) if state.run.source == "typed" else {}
             page = render_template(
-                "bench/run.html", live=seen, spec=spec, band=3 * spec.noise, goes_in=GOES_IN, **common
+                "bench/run.html",
+                live=seen,
+                spec=spec,
+                band=3 * spec.noise,
+                goes_in=GOES_IN,
+                before=bench.reference_calibration(session, state),
+                **typed,
+                **common,
             )
         return page, 422 if faults else 200
+
+
+def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None) -> dict[str, Any]:
+    """What the typing of a cup opens with: the unit, the clock, what the display should show."""
+    entry = request.form.get("signal") or bench.usual_entry(session, state)
+    if entry not in state.quantity.entries:
+        entry = bench.usual_entry(session, state)
+    rule = state.quantity.criteria(state.method, state.current.spec).typed_rule(0.0) if state.current else None
+    since = (desk().clock() - state.dip.started_at).total_seconds() if state.dip else 0.0
+    shown = {"entry": entry, "elapsed_s": since, "next_s": rule.shortest_s if rule else 0.0, "should": ""}
+    unit = "°F" if state.case.settings.get("temperature_unit") == "°F" else "°C"
+    if seen is not None and seen.trace.t_s.size:
+        shown["next_s"] = float(seen.trace.t_s[-1]) + (seen.settling.seconds_to_go or 0.0)
+    at = seen.temperature_c if seen and seen.temperature_c is not None else None
+    step = state.current
+    here = at if at is not None else next((s.point.temperature_c for s in state.steps if s.point), None)
+    if step is not None and here is not None:
+        try:
+            value = state.quantity.vessel_value(step.spec, step.lot.lot if step.lot else None, here, state.case)
+        except InputError:
+            value = None
+        shown["should"] = bench.should_show(state, entry, value, here) if value is not None else ""
+    degrees = "" if at is None else f"{at * 1.8 + 32:.1f}" if unit == "°F" else f"{at:.1f}"
+    return {**shown, "temperature_unit": unit, "temperature_shown": degrees}
 
 
 def _closing(session: Any, state: bench.RunState, common: dict[str, Any], faults: Faults) -> Any:
@@ -143,6 +175,20 @@ def type_reading(run_id: str, step: str) -> Any:
                 after_s=form.after_s.number,
                 unit=form.value.unit,
             ),
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/strike/<step>")
+def strike(run_id: str, step: str) -> Any:
+    """Strike out a typed value of the cup."""
+    form = StrikeForm()
+
+    def do() -> None:
+        form.check()
+        bench.strike(
+            desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number, seq=form.seq_number
         )
 
     return _write(run_id, do)

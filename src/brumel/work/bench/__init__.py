@@ -1,7 +1,18 @@
 """Bench: calibrating and checking a probe, one cup at a time."""
 
-from brumel.work.bench.cup import CupState, judge_cup, live_cup, settling_record, signal_words, suspicions
-from brumel.work.bench.points import Acceptance, TypedValue, accept, add_typed, check_typed, dip, redo, type_reading
+from brumel.work.bench.cup import CupState, judge_cup, live_cup, settling_record, should_show, signal_words, suspicions
+from brumel.work.bench.points import (
+    Acceptance,
+    TypedValue,
+    accept,
+    add_typed,
+    check_typed,
+    dip,
+    redo,
+    strike,
+    strike_out,
+    type_reading,
+)
 from brumel.work.bench.run_state import (
     VESSEL_WORDS,
     RunState,
@@ -11,6 +22,7 @@ from brumel.work.bench.run_state import (
     open_runs,
     reference_calibration,
     steps_to_go,
+    usual_entry,
 )
 from brumel.work.bench.runs import abandon, finish, open_run, start, withdraw
 from brumel.work.bench.verdict import RunResult, run_result, taken_points
@@ -39,11 +51,15 @@ __all__ = [
     "reference_calibration",
     "run_result",
     "settling_record",
+    "should_show",
     "signal_words",
     "start",
     "steps_to_go",
+    "strike",
+    "strike_out",
     "suspicions",
     "taken_points",
     "type_reading",
+    "usual_entry",
     "withdraw",
 ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -11,27 +12,33 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError, words_of
 from brumel.core.meter_settings import contradictions
 from brumel.core.quantity_table import MEASURED
-from brumel.core.sentence import as_evidence
+from brumel.core.sentence import Amount, as_evidence, say
 from brumel.core.settling import Settling, jumps, settling_time_s
 from brumel.core.suspicion import Suspicion, Vessel, unstable_link
 from brumel.core.trace import Trace
+from brumel.core.typed import slip
 from brumel.store.tables import Calibration, Lot
 from brumel.work import kit
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
 from brumel.work.link import samples
 from brumel.work.quantities import standards
 from brumel.work.quantities.base import CupReading, Earlier
+from brumel.work.quantities.book import quantity_of
 
 
 @dataclass(frozen=True)
 class CupState:
-    """What the present dip shows: its trace, the judgement, the cup's value, and suspicions."""
+    """What the present dip shows: its trace, the judgement, the cup's value, and suspicions.
+
+    read : what the last good calibration makes of the signal
+    """
 
     trace: Trace
     settling: Settling
     temperature_c: float | None
     expected: float | None
     suspicions: tuple[Suspicion, ...]
+    read: float | None = None
 
 
 def live_cup(
@@ -52,7 +59,8 @@ def judge_cup(
         return None
     step = state.current
     spec = state.quantity.criteria(state.method, step.spec)
-    settling = samples.judge_trace(trace, spec, state.dip.source, signal_words(state.method.quantity))
+    words = signal_words(state.method.quantity)
+    settling = samples.judge_trace(trace, spec, state.dip.source, words, display_step(state, trace))
     if not trace.t_s.size:
         return CupState(trace, settling, None, None, ())
     at = trace.settled_temperature(spec.window_s)
@@ -61,8 +69,50 @@ def judge_cup(
     except InputError as error:
         note = Suspicion("out_of_table", words_of(error), "Bring the cup into the table's range.")
         return CupState(trace, settling, at, None, (note,))
-    cup = CupState(trace, settling, at, expected, ())
+    cup = CupState(trace, settling, at, expected, (), _read(before, trace, settling, at))
     return replace(cup, suspicions=suspicions(state, before, cup, at, now))
+
+
+def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: float) -> float | None:
+    if before is None or before.signal != trace.entered_as or settling.value is None:
+        return None
+    return kit.restored(before).read(settling.value, at_c)
+
+
+def display_uncertainty(state: RunState, trace: Trace, before: Calibration | None) -> float:
+    """Expanded uncertainty (k = 2) that one step of the typed display brings, in the quantity's unit: step / √3."""
+    step = display_step(state, trace)
+    same = before is not None and before.signal == trace.entered_as
+    reader = kit.restored(before) if same and before is not None else state.quantity.ideal(state.run.probe)
+    if not step or reader is None:
+        return 0.0
+    signal, at = float(trace.signal[-1]), float(trace.temperature_c[-1])
+    return abs(reader.read(signal + step, at) - reader.read(signal, at)) / math.sqrt(3)
+
+
+def should_show(state: RunState, entered: str, expected: float, at_c: float) -> str:
+    """What the display should show in this cup, with its unit; empty where the unit does not tell."""
+    value = state.quantity.should_show(entered, expected, at_c, state.case)
+    if value is None:
+        return ""
+    entry = state.quantity.entries[entered]
+    step = entry.step(value)
+    digits = max(0, round(-math.log10(step)))
+    return f"{value:.{digits}f} {entry.label.split(',')[0]}".replace("-", "−")
+
+
+def display_step(state: RunState, trace: Trace) -> float:
+    """What one step of the display is worth that the last value was typed from, in the signal's unit; 0 for live ones."""
+    if state.dip is None or state.dip.source != "typed" or not trace.t_s.size:
+        return 0.0
+    shown, at = typed_value(trace), float(trace.temperature_c[-1])
+    return state.quantity.display_step(trace.entered_as, shown, at, state.case)
+
+
+def typed_value(trace: Trace) -> float:
+    """The last value as it was typed, in the unit of its cup."""
+    shown = trace.displayed[-1]
+    return float(trace.signal[-1]) if shown is None else shown
 
 
 def signal_words(quantity: str) -> str:
@@ -105,9 +155,41 @@ def suspicions(
     )
     raised += state.quantity.suspicions(seen)
     raised += _settings(state, trace.entered_as)
+    if state.dip.source == "typed":
+        raised.append(_slip(seen))
     if state.dip.source == "live":
         raised.append(unstable_link(trace.t_s, (now - state.dip.started_at).total_seconds() if now else None))
     return tuple(s for s in raised if s)
+
+
+def _slip(seen: CupReading) -> Suspicion | None:
+    """A lost sign or a lost point, where it explains what was typed."""
+    quantity, trace = quantity_of(seen.method.quantity), seen.trace
+    reader = seen.known or quantity.ideal(seen.case.probe)
+    if seen.expected is None or reader is None or not trace.t_s.size or seen.step.vessel == "air":
+        return None
+    entry, expected = quantity.entries[trace.entered_as], seen.expected
+
+    def near(value: float) -> bool:
+        if not entry.low <= value <= entry.high:
+            return False
+        return quantity.is_near(reader.read(entry.to_signal(value, seen.at_c, seen.case), seen.at_c), expected)
+
+    found = slip(typed_value(trace), near)
+    if found is None:
+        return None
+    words, meant = found
+    unit = entry.label.split(",")[0]
+    return Suspicion(
+        "typed_slip",
+        say(
+            "{shown} was typed: {words}. Was it {meant}?",
+            shown=Amount(typed_value(trace), unit, f".{entry.digits}f"),
+            words=words,
+            meant=Amount(meant, unit, f".{entry.digits}f"),
+        ),
+        "Strike it out and type it again, or say why it is right.",
+    )
 
 
 def _settings(state: RunState, entered: str) -> list[Suspicion]:

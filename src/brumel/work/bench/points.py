@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from dataclasses import dataclass, replace
 
-from sqlalchemy import func, select
+from sqlalchemy import func, inspect, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
-from brumel.core.sentence import as_evidence, say
-from brumel.store.tables import Dip, Lot, Point, Run
+from brumel.core.sentence import Amount, as_evidence, say
+from brumel.core.trace import Trace
+from brumel.store.tables import Dip, Lot, Point, Run, StruckValue
 from brumel.work import kit
 from brumel.work.bench import cup, run_state
 from brumel.work.bench.run_state import open_for_writing
@@ -88,9 +90,9 @@ def type_reading(w: Write, *, run_id: str, step: str, turn: int, typed: TypedVal
     if state.dip is None:
         check_typed(state.quantity, typed)
     current_dip = state.dip or _dip(w, state, typed.signal)
-    seq = add_typed(w, current_dip, state.quantity, state.case, typed)
+    added = add_typed(w, current_dip, state.quantity, state.case, typed)
     w.record(f"run:{run_id}", {"step": step, typed.signal: typed.value, "temperature_c": typed.temperature_c})
-    return samples.TypedSample(seq=seq)
+    return added
 
 
 def check_typed(quantity: Quantity, typed: TypedValue) -> None:
@@ -108,19 +110,73 @@ def check_typed(quantity: Quantity, typed: TypedValue) -> None:
     door.close()
 
 
-def add_typed(w: Write, dip: Dip, quantity: Quantity, case: RunContext, typed: TypedValue) -> int:
+def add_typed(w: Write, dip: Dip, quantity: Quantity, case: RunContext, typed: TypedValue) -> samples.TypedSample:
     """Check a typed value and store it as a sample of the dip. Raises all faults at once."""
     check_typed(quantity, typed)
-    if dip.entered and dip.entered != typed.signal:
-        raise InputError("signal", f"This cup was begun in another unit{quantity.unit_words}. Stay with that one.")
-    t_s = (w.now - dip.started_at).total_seconds() if typed.after_s is None else typed.after_s
+    before = samples.trace(w.session, dip)
+    entry, signal = typed.signal, quantity.entries[typed.signal].to_signal(typed.value, typed.temperature_c, case)
+    if entry != dip.entered and not before.seq.size:
+        dip = _in_unit(w, dip, entry)
+    elif entry != dip.entered:
+        if quantity.is_display(entry) != quantity.is_display(dip.entered):
+            raise InputError(
+                "signal",
+                f"This cup was begun in another unit{quantity.unit_words}. Stay with that one, or strike out what "
+                "was typed in it.",
+            )
+        entry = dip.entered
+    shown = typed.value if entry == typed.signal else quantity.shown(entry, signal, typed.temperature_c, case)
+    t_s = _time_in_cup(w, dip, before, typed.after_s)
+    seq = samples.next_seq(w.session, dip)
+    row = (seq, t_s, signal, typed.temperature_c, shown if entry != quantity.native else None)
+    samples.store_samples(w.session, dip, [row])
+    return samples.TypedSample(seq=seq)
+
+
+def _in_unit(w: Write, dip: Dip, entered: str) -> Dip:
+    """The same stay in the cup, typed in another unit; nothing that was typed before stands."""
+    kept = {c.key: getattr(dip, c.key) for c in inspect(Dip).columns if c.key not in ("id", "number", "entered")}
+    again = Dip(id=uuid.uuid4(), entered=entered, **kept)
+    w.session.add(again)
+    w.session.flush()
+    return again
+
+
+def _time_in_cup(w: Write, dip: Dip, before: Trace, after_s: float | None) -> float:
+    """When a value was typed [s since the dip]: as noted, else by the clock, and never before the one before it."""
+    t_s = (w.now - dip.started_at).total_seconds() if after_s is None else after_s
     if not 0 <= t_s <= samples.LONGEST_DIP.total_seconds():
         raise Refused("The probe has stood here for over three hours; dip it afresh.")
-    seq = samples.next_seq(w.session, dip)
-    shown = typed.value if typed.signal != quantity.native else None
-    signal = quantity.entries[typed.signal].to_signal(typed.value, typed.temperature_c, case)
-    samples.store_samples(w.session, dip, [(seq, t_s, signal, typed.temperature_c, shown)])
-    return seq
+    last = float(before.t_s[-1]) if before.t_s.size else 0.0
+    if t_s < last:
+        raise InputError(
+            "after_s",
+            say(
+                "The value before was read after {last}; this one cannot be earlier. Give the seconds it has stood.",
+                last=Amount(last, "s", ".0f"),
+            ),
+            value=t_s,
+        )
+    return t_s
+
+
+@writes("run.strike", Written)
+def strike(w: Write, *, run_id: str, step: str, turn: int, seq: int) -> Written:
+    """Strike out a typed value of this cup; its sample stays in the record and counts for nothing."""
+    state = open_for_writing(w, run_id, step, turn)
+    if state.dip is None:
+        raise NotFound("There is no such value in this cup.")
+    strike_out(w, state.dip, seq)
+    w.record(f"run:{run_id}", {"step": step, "struck out": seq})
+    return Written(step)
+
+
+def strike_out(w: Write, dip: Dip, seq: int) -> None:
+    """Strike out a typed value of a dip, inside a write."""
+    if dip.source != "typed" or seq not in samples.trace(w.session, dip).seq:
+        raise NotFound("There is no such value in this cup.")
+    w.session.add(StruckValue(dip_id=dip.id, seq=seq, at=w.now, by_id=w.actor.id))
+    w.session.flush()
 
 
 @dataclass(frozen=True)
@@ -155,6 +211,8 @@ def accept(w: Write, *, run_id: str, step: str, turn: int, how: Acceptance = Acc
                 "Not settled: {why} Wait, or accept it early; it is then recorded as early.", why=live.settling.sentence
             )
         )
+    before = run_state.reference_calibration(w.session, state)
+    expanded_uncertainty = math.hypot(expanded_uncertainty, cup.display_uncertainty(state, live.trace, before))
     answer = clean_reason(how.answer, required=False)
     if live.suspicions and not answer:
         raise Refused(live.suspicions[0].sentence + " Say why you take it all the same, or redo the cup.")

@@ -157,6 +157,28 @@ def reference_calibration(session: Session, state: RunState) -> Calibration | No
     return kit.last_usable(session, state.run.probe, full=True, before=state.run.started_at)
 
 
+def usual_entry(session: Session, state: RunState) -> str:
+    """The unit a cup is typed in unless another is chosen.
+
+    That of the run's last cup, of the probe's last typed run, of the meter's recorded settings, or the first there is.
+    """
+    for step in reversed(state.steps):
+        if step.point and step.point.entered_as:
+            return step.point.entered_as
+    last = session.scalar(
+        select(Point.entered_as)
+        .join(Run, Run.id == Point.run_id)
+        .where(Run.probe_id == state.run.probe_id, Run.source == "typed", ~Point.withdrawn)
+        .order_by(Point.at.desc())
+        .limit(1)
+    )
+    entries = state.quantity.entries
+    if last in entries:
+        return str(last)
+    set_to = state.quantity.entry_of_settings(state.case.settings)
+    return set_to if set_to in entries else next(iter(entries))
+
+
 def open_runs(session: Session) -> list[Run]:
     """All runs that have not ended, newest first."""
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()

@@ -88,6 +88,7 @@ class RunWatch(_Watch):
             "t": new.t_s.tolist() if new else [],
             "y": new.signal.tolist() if new else [],
             "temperature": seen.temperature_c,
+            "read": seen.read,
             "expected": seen.expected,
             "expected_text": self.state.quantity.text(seen.expected) if seen.expected is not None else "",
             "suspicions": [{"code": s.code, "sentence": s.sentence, "remedy": s.remedy} for s in seen.suspicions],

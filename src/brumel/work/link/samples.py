@@ -14,12 +14,10 @@ from sqlalchemy.orm import Session
 
 from brumel.core.settling import Settling, judge
 from brumel.core.trace import Trace
+from brumel.core.typed import judge_typed
 from brumel.methods.model import SettlingSpec
 from brumel.store.sessions import SAMPLES_CHANNEL
-from brumel.store.tables import Dip, Meter, Point, Probe, Reading, RunEnd, Sample
-
-TYPED_MIN_SAMPLES = 2
-
+from brumel.store.tables import Dip, Meter, Point, Probe, Reading, RunEnd, Sample, StruckValue
 
 LONGEST_DIP = timedelta(hours=3)
 
@@ -66,7 +64,7 @@ def store_all(session: Session, traces: Sequence[tuple[Dip, Sequence[SampleRow]]
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
     """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
-    query = select(*_COLUMNS).where(Sample.dip_id == dip.id, Sample.seq > after_seq, *within(dip.started_at))
+    query = select(*_COLUMNS).where(Sample.dip_id == dip.id, Sample.seq > after_seq, ~_STRUCK, *within(dip.started_at))
     return trace_of(dip, session.execute(query.order_by(Sample.seq)).all())
 
 
@@ -77,6 +75,7 @@ def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
     rows: dict[uuid.UUID, list[Any]] = {dip.id: [] for dip in dips}
     query = select(Sample.dip_id, *_COLUMNS).where(
         Sample.dip_id.in_(rows),
+        ~_STRUCK,
         Sample.at >= min(dip.started_at for dip in dips),
         Sample.at <= max(dip.started_at for dip in dips) + LONGEST_DIP,
     )
@@ -85,6 +84,8 @@ def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
     return {dip.id: trace_of(dip, rows[dip.id]) for dip in dips}
 
 
+#: A typed value that was struck out counts for nothing.
+_STRUCK = select(StruckValue.seq).where(StruckValue.dip_id == Sample.dip_id, StruckValue.seq == Sample.seq).exists()
 _COLUMNS = (Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
 
 
@@ -130,12 +131,11 @@ def next_seq(session: Session, dip: Dip) -> int:
     return 0 if newest is None else newest + 1
 
 
-def judge_trace(trace: Trace, spec: SettlingSpec, source: str, quantity: str) -> Settling:
-    """Judge a dip's signal by the method's criteria; typed values need two, live ones five."""
-    few = TYPED_MIN_SAMPLES if source == "typed" else 5
-    criteria = spec.criteria(quantity, min_samples=few)
+def judge_trace(trace: Trace, spec: SettlingSpec, source: str, quantity: str, step: float = 0.0) -> Settling:
+    """Judge a dip's signal by the method's criteria; typed values by its rule for those.
+
+    step : what one step of the display they were typed from is worth, in the signal's unit
+    """
     if source == "typed":
-        # Typed values come seldom: the window grows to hold the last three of them.
-        reach = float(trace.t_s[-1] - trace.t_s[-min(3, len(trace.t_s))]) if len(trace.t_s) else 0.0
-        criteria = spec.model_copy(update={"window_s": max(spec.window_s, reach)}).criteria(quantity, min_samples=few)
-    return judge(trace.t_s, trace.signal, criteria)
+        return judge_typed(trace.t_s, trace.signal, spec.typed_rule(step))
+    return judge(trace.t_s, trace.signal, spec.criteria(quantity))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import ModuleType
@@ -38,13 +39,25 @@ class RunContext:
 
 @dataclass(frozen=True)
 class SignalEntry:
-    """A way to type what the display shows: words, range, and how it becomes the quantity's own signal."""
+    """A way to type what the display shows: words, range, and how it becomes the quantity's own signal.
+
+    figures : how many a display shows at most, where that is fewer than the decimals say
+    to_signal : linear in what is shown
+    """
 
     label: str
     digits: int
     low: float
     high: float
     to_signal: Callable[[float, float, RunContext], float]
+    figures: int = 9
+
+    def step(self, shown: float) -> float:
+        """One step of a display at this value: its last decimal, or its last figure where it has no more of them."""
+        decimal = 10.0**-self.digits
+        if shown == 0:
+            return decimal
+        return max(decimal, 10.0 ** (math.floor(math.log10(abs(shown))) - self.figures + 1))
 
 
 @dataclass(frozen=True)
@@ -141,6 +154,33 @@ class Quantity:
             )
         kind = self._kind(chosen)
         return next((key for key in fitting if self._kind(key) == kind), fitting[0])
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """The way of typing that the meter's recorded settings speak for; empty where they say nothing of it."""
+        return ""
+
+    def shown(self, entered: str, signal: float, at_c: float, case: RunContext) -> float:
+        """What a display in this unit shows for a signal; the way back of typing it."""
+        to_signal = self.entries[entered].to_signal
+        zero = to_signal(0.0, at_c, case)
+        return (signal - zero) / (to_signal(1.0, at_c, case) - zero)
+
+    def display_step(self, entered: str, shown: float, at_c: float, case: RunContext) -> float:
+        """What one step of the display is worth in the signal's unit."""
+        to_signal = self.entries[entered].to_signal
+        step = self.entries[entered].step(shown)
+        return abs(to_signal(shown + step, at_c, case) - to_signal(shown, at_c, case))
+
+    def should_show(self, entered: str, expected: float, at_c: float, case: RunContext) -> float | None:
+        """What the display should show where the quantity is `expected`; None where its unit does not tell."""
+        if self.row.displayed not in self.entries or entered not in self.entries:
+            return None
+        signal = self.entries[self.row.displayed].to_signal(expected, at_c, case)
+        return self.shown(entered, signal, at_c, case)
+
+    def is_near(self, read: float, expected: float) -> bool:
+        """Whether a reading could be of a cup that should read `expected`."""
+        return self.scale is not None and self.scale.apart(read, expected) <= self.scale.near
 
     def _kind(self, key: str) -> str:
         entry = self.entries.get(key)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from brumel.core.errors import InputError
 from brumel.core.fitness import Fitted
 from brumel.core.fitness import conductivity as fitness
@@ -52,11 +55,11 @@ class Conductivity(Quantity):
     scale = Scale("µS/cm", 0, True, near=0.25, margin=0.25, far=0.6)
     module = fitness
     entries = {
-        "us_cm": SignalEntry("µS/cm, not compensated", 1, 0, 1_000_000, _display),
-        "ms_cm": SignalEntry("mS/cm, not compensated", 3, 0, 1_000, _display_ms),
-        "us_cm_ref": SignalEntry("µS/cm, compensated by the meter", 1, 0, 1_000_000, _compensated),
-        "ms_cm_ref": SignalEntry("mS/cm, compensated by the meter", 3, 0, 1_000, _compensated_ms),
-        "ppm": SignalEntry("ppm, by the meter's TDS factor", 0, 0, 1_000_000, _parts_per_million),
+        "us_cm": SignalEntry("µS/cm, not compensated", 1, 0, 1_000_000, _display, 4),
+        "ms_cm": SignalEntry("mS/cm, not compensated", 3, 0, 1_000, _display_ms, 4),
+        "us_cm_ref": SignalEntry("µS/cm, compensated by the meter", 1, 0, 1_000_000, _compensated, 4),
+        "ms_cm_ref": SignalEntry("mS/cm, compensated by the meter", 3, 0, 1_000, _compensated_ms, 4),
+        "ppm": SignalEntry("ppm, by the meter's TDS factor", 0, 0, 1_000_000, _parts_per_million, 4),
         "us": SignalEntry("µS, as the cell conducts", 2, -50, 1_000_000, as_is),
     }
     strands = (
@@ -67,6 +70,11 @@ class Conductivity(Quantity):
     def text(self, value: float) -> str:
         """Four figures are as many as a standard has."""
         return f"{value:.1f}" if abs(value) < 200 else f"{value:.0f}"
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """The unit shown, compensated or not."""
+        unit = {"µS/cm": "us_cm", "mS/cm": "ms_cm"}.get(str(settings.get("conductivity_unit")), "")
+        return f"{unit}_ref" if unit and settings.get("compensation") in ("linear", "natural") else unit
 
     def ideal(self, probe: Probe) -> Fitted:
         """A cell of its nominal constant."""

@@ -32,6 +32,16 @@ class Ph(Quantity):
         """Slope 100 %, offset 0."""
         return fitness.ElectrodeFit(ph.fit([ph.BufferPoint(0.0, 25.0, 7.0)]))
 
+    def is_near(self, read: float, expected: float) -> bool:
+        """Within 0.8 pH, as far as an old electrode may be off."""
+        return abs(read - expected) <= 0.8
+
+    def display_step(self, entered: str, shown: float, at_c: float, case: RunContext) -> float:
+        """A displayed pH steps as the meter is set to show it."""
+        if entered == "ph" and (set_to := case.setting("ph_resolution", 0.0)) > 0:
+            return abs(_pseudo(shown + set_to, at_c, case) - _pseudo(shown, at_c, case))
+        return super().display_step(entered, shown, at_c, case)
+
     def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
         """The span of the signals, which tells a broken bulb even where no line can be fitted."""
         span = fitness.span_percent(points)

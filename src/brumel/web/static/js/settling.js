@@ -1,5 +1,6 @@
 // The live page: listens to server-sent events, shows the judgement made in Python, offers accepting when settled.
 import { isOnTheWay, readAfresh } from "./afresh.js";
+import { callOut } from "./attention.js";
 import { drawStrip } from "./strip.js";
 
 const root = document.querySelector("[data-strip]");
@@ -37,6 +38,7 @@ const showNumbers = (n) => {
   put("drift_limit", n.drift_limit ? `limit ${n.drift_limit}` : "");
   put("noise_limit", n.noise_limit ? `limit ${n.noise_limit}` : "");
   put("forecast", text(n.forecast, options.digits));
+  put("read", n.read === null || n.read === undefined ? "–" : text(n.read, Number(root.dataset.valueDigits)));
   put("to_go", n.to_go === null ? "–" : String(Math.ceil(n.to_go)));
   put("signal", text(n.signal, 1));
   if (n.expected !== undefined && n.expected !== null) {
@@ -149,6 +151,8 @@ if (root.dataset.stream) {
     lastSeq = Math.max(lastSeq, n.seq);
     trace.t.push(...n.t);
     trace.y.push(...n.y);
+    // Called out once, as it settles before the eyes of nobody; not for what was settled when the page opened.
+    if (n.settled && judged.state && !judged.settled) callOut();
     judged = n;
     root.dispatchEvent(new CustomEvent("brumel:reading", { detail: n, bubbles: true }));
     if (n.state) {

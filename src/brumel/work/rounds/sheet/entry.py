@@ -243,7 +243,7 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
             _dip(w, sheet.visit, line.probe, "typed", value.signal, depth) if fresh_ones[line.probe.id] else line.dip
         )
         assert stands is not None
-        seq = add_typed(w, stands, quantity, case, value)
+        seq = add_typed(w, stands, quantity, case, value).seq
     if typed.still:
         _say(w, sheet.visit, "still", {str(line.probe.id): True for line, *_ in ready})
     w.session.flush()
