@@ -214,7 +214,7 @@ def test_a_meter_behind_a_real_link_survives_the_server_going_away(brumel, open_
         page.goto(f"/bench/probes/{brumel.things.probes['A3']}?method=ec-one-standard")
         page.get_by_role("button", name="Start the run").click()
         go_in(page)
-        expect(page.locator("[data-n=value]")).not_to_have_text("–")
+        expect(page.locator(".numbers [data-n=value]")).not_to_have_text("–")
         brumel.kill()  # the server is gone; meter and link go on
         page.wait_for_timeout(5000)
         brumel.start()

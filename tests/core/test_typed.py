@@ -85,7 +85,8 @@ def test_a_slip_of_the_finger_is_named_with_what_was_meant(typed, cup, words, me
     if words is None:
         assert found is None
     else:
-        assert words in found[0] and found[1] == pytest.approx(meant)
+        assert words in found[0]
+        assert found[1] == pytest.approx(meant)
 
 
 def test_what_several_slips_explain_is_left_unnamed():

@@ -296,9 +296,8 @@ def test_typed_values_keep_the_time_since_the_dip_and_settle_in_a_pair(desk, clo
     bench.accept(desk, things.ansa, h.key(), run_id=run, step=state.current.spec.key, turn=state.turn)
     point = h.state_of(desk, run).steps[0].point
     # One step of 0.1 mV is 0.0017 pH at 20.4 °C (Nernst 58.25 mV); as a rectangle, k = 2, that is divided by √3.
-    with desk.read() as session:
-        lot = h.state_of(desk, run).steps[0].lot.lot
-        standard = quantity_of("ph").expanded_uncertainty(state.steps[0].spec, lot, point.expected)
+    lot = h.state_of(desk, run).steps[0].lot.lot
+    standard = quantity_of("ph").expanded_uncertainty(state.steps[0].spec, lot, point.expected)
     assert point.expanded_uncertainty == pytest.approx((standard**2 + (0.1 / 58.25) ** 2 / 3) ** 0.5, rel=1e-3)
 
 
@@ -329,7 +328,8 @@ def test_two_displays_of_one_kind_share_a_cup(desk, clock, things):
     typed(desk, clock, things, run, 12_700.0, signal="us_cm")
     typed(desk, clock, things, run, 12.71, unit="mS/cm", signal="us_cm")
     seen = cup_of(desk, run)
-    assert seen.trace.entered_as == "us_cm" and seen.trace.displayed == pytest.approx((12_700, 12_710))
+    assert seen.trace.entered_as == "us_cm"
+    assert seen.trace.displayed == pytest.approx((12_700, 12_710))
     assert seen.settling.settled
 
 

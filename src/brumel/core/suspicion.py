@@ -15,11 +15,15 @@ from brumel.core.settling import State
 
 @dataclass(frozen=True)
 class Suspicion:
-    """Something that does not fit: a code, a sentence and what to do about it."""
+    """Something that does not fit: a code, a sentence and what to do about it.
+
+    vessel : the cup of the tray the probe seems to stand in, by its name
+    """
 
     code: str
     sentence: str
     remedy: str
+    vessel: str = ""
 
 
 @dataclass(frozen=True)
@@ -68,6 +72,7 @@ def wrong_vessel(seen: float, here: Vessel, tray: Sequence[Vessel], scale: Scale
             "wrong_cup",
             f"{reads}: nearer to {best.name} ({scale.text(best.value)}) than to {here.name} ({scale.text(here.value)}).",
             f"Check the cup. If it holds {best.name}, rinse, blot and dip in {here.name}.",
+            best.name,
         )
     if off > scale.far:
         return Suspicion(

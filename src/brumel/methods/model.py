@@ -198,6 +198,11 @@ class Method(Strict):
         """The step of that key."""
         return next(s for s in self.steps if s.key == key)
 
+    @property
+    def least_points(self) -> int:
+        """How many cups the fit must be adjusted in."""
+        return {"segments": 2, "line": 2, "pairs": 2, "check": 0, CLOSING: 0}.get(self.fit, 1)
+
     def band(self, name: str) -> BandSpec:
         """A two-width limit."""
         limit = self.limits[name]

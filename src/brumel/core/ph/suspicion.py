@@ -56,6 +56,7 @@ def wrong_cup(
                 meant=intended.name,
             ),
             f"Check the cup. If it holds {best.name}, rinse, blot and dip in {intended.name}.",
+            best.name,
         )
     if off > 1.5:
         return Suspicion(

@@ -23,3 +23,12 @@ GOES_IN = {
     "saturated_air": "The tip is over the water",
     "reference": "Both are in the water",
 }
+
+
+#: The usual reasons, chosen by one tap; anything else is written.
+USUAL_REASONS = {
+    "answer": ("Looked again: it is as it should be", "Label and cup checked", "No fresh solution at hand"),
+    "redo": ("Wrong cup", "Bubble at the tip", "Solution was contaminated", "Not settled after all"),
+    "abandon": ("Interrupted", "Probe is not fit today", "Wrong method chosen"),
+    "lot": ("Bottle is empty", "Spilled", "Contaminated"),
+}

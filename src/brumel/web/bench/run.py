@@ -13,13 +13,14 @@ from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.forms import AcceptForm, StrikeForm, TypedForm
-from brumel.web.bench.place import GOES_IN, Faults, blueprint
+from brumel.web.bench.place import GOES_IN, USUAL_REASONS, Faults, blueprint
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.drawings import frame
 from brumel.web.forms import ReasonForm, WriteForm, text_of
 from brumel.work import bench, kit
 from brumel.work.bench import closing_checks
 from brumel.work.bench import watch as run_watch
+from brumel.work.bench.offers import offers_for
 
 
 @blueprint.get("/runs/<run_id>")
@@ -33,6 +34,7 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             "faults": faults,
             "given": request.form,
             "nominals": nominals(state),
+            "usual": USUAL_REASONS,
             "staff": frame.staff([s.spec.title for s in state.steps] + ["verdict"], _level(state)),
         }
         if state.run.purpose == "closing" and (state.current is None or (state.end and state.end.how == "finished")):
@@ -56,10 +58,22 @@ def run(run_id: str, faults: Faults = ()) -> Any:
                 band=3 * spec.noise,
                 goes_in=GOES_IN,
                 before=bench.reference_calibration(session, state),
+                other=bench.stands_in(state, seen.suspicions) if seen else None,
+                other_lots=_other_lots(session, state),
                 **typed,
                 **common,
             )
         return page, 422 if faults else 200
+
+
+def _other_lots(session: Any, state: bench.RunState) -> list[Any]:
+    """The lots that could stand in the present cup instead: in date, not empty, not in another cup of the run."""
+    step = state.current
+    if step is None or step.lot is None:
+        return []
+    used = {s.lot.lot.id for s in state.steps if s.lot}
+    offers = offers_for(step.spec, kit.lots_on_shelf(session, desk().clock()), state.run.probe)
+    return [view for view in offers if view.usable and view.lot.id not in used]
 
 
 def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None) -> dict[str, Any]:
@@ -71,7 +85,10 @@ def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None
     since = (desk().clock() - state.dip.started_at).total_seconds() if state.dip else 0.0
     shown = {"entry": entry, "elapsed_s": since, "next_s": rule.shortest_s if rule else 0.0, "should": ""}
     unit = "°F" if state.case.settings.get("temperature_unit") == "°F" else "°C"
+    shown["on_paper"] = state.dip is None
     if seen is not None and seen.trace.t_s.size:
+        # What is later than the clock was noted on paper: the next one's seconds are asked for too.
+        shown["on_paper"] = float(seen.trace.t_s[-1]) > since
         shown["next_s"] = float(seen.trace.t_s[-1]) + (seen.settling.seconds_to_go or 0.0)
     at = seen.temperature_c if seen and seen.temperature_c is not None else None
     step = state.current
@@ -234,6 +251,66 @@ def redo(run_id: str, step: str) -> Any:
             run_id=run_id,
             step=step,
             turn=form.turn_number,
+            reason=text_of(form.reason),
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/next/<step>")
+def take_next(run_id: str, step: str) -> Any:
+    """Take this cup next; or the probe stands in it already."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        is_there = request.form.get("is_there") == "yes"
+        bench.take_next(
+            desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number, is_there=is_there
+        )
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/leave-out/<step>")
+def leave_out(run_id: str, step: str) -> Any:
+    """Do without this cup."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        bench.leave_out(desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number)
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/done")
+def leave_out_the_rest(run_id: str) -> Any:
+    """Done with the cups that were taken."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        bench.leave_out_the_rest(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number)
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/lot/<step>")
+def replace_lot(run_id: str, step: str) -> Any:
+    """Another lot stands in this cup."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        bench.replace_lot(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            lot_id=request.form.get("lot", ""),
             reason=text_of(form.reason),
         )
 

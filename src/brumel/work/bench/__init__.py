@@ -1,6 +1,16 @@
 """Bench: calibrating and checking a probe, one cup at a time."""
 
-from brumel.work.bench.cup import CupState, judge_cup, live_cup, settling_record, should_show, signal_words, suspicions
+from brumel.work.bench.cup import (
+    CupState,
+    judge_cup,
+    live_cup,
+    settling_record,
+    should_show,
+    signal_words,
+    stands_in,
+    suspicions,
+)
+from brumel.work.bench.on_the_way import leave_out, leave_out_the_rest, replace_lot, take_next
 from brumel.work.bench.points import (
     Acceptance,
     TypedValue,
@@ -42,6 +52,8 @@ __all__ = [
     "dip",
     "finish",
     "judge_cup",
+    "leave_out",
+    "leave_out_the_rest",
     "live_cup",
     "load_run",
     "open_for_writing",
@@ -49,15 +61,18 @@ __all__ = [
     "open_runs",
     "redo",
     "reference_calibration",
+    "replace_lot",
     "run_result",
     "settling_record",
     "should_show",
     "signal_words",
+    "stands_in",
     "start",
     "steps_to_go",
     "strike",
     "strike_out",
     "suspicions",
+    "take_next",
     "taken_points",
     "type_reading",
     "usual_entry",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -71,6 +72,12 @@ def judge_cup(
         return CupState(trace, settling, at, None, (note,))
     cup = CupState(trace, settling, at, expected, (), _read(before, trace, settling, at))
     return replace(cup, suspicions=suspicions(state, before, cup, at, now))
+
+
+def stands_in(state: RunState, suspicions: Sequence[Suspicion]) -> StepState | None:
+    """The cup of this run that the probe seems to stand in instead of the one in turn; None where it is none of them."""
+    names = [s.vessel for s in suspicions if s.vessel]
+    return next((s for s in state.steps if s.name in names and s is not state.current), None)
 
 
 def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: float) -> float | None:
@@ -236,9 +243,10 @@ def _tray(state: RunState, here: StepState, temperature_c: float) -> tuple[Vesse
 
 
 def _earlier(state: RunState) -> tuple[Earlier, ...]:
+    taken = sorted((s for s in state.steps if s.point), key=lambda s: s.point.at if s.point else state.run.started_at)
     return tuple(
         Earlier(s.name, s.point.signal, s.point.temperature_c, s.point.expected, s.spec.role)
-        for s in state.steps
+        for s in taken
         if s.point and s.point.signal is not None and s.point.temperature_c is not None and s.point.expected is not None
     )
 

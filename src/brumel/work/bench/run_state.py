@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, lazyload
 
 from brumel.core.sentence import say
 from brumel.methods import Method, StepSpec
-from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunEnd
+from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunChange, RunEnd
 from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, object_id
 from brumel.work.kit.stock import left_of_lots
@@ -42,11 +44,15 @@ VESSEL_WORDS = {
 
 @dataclass(frozen=True)
 class StepState:
-    """One step of the run: its spec, the lot that stands there (None in air or beside a reference), the standing point."""
+    """One step of the run: its spec, the lot that stands there (None in air or beside a reference), the standing point.
+
+    left_out : the technician does without this cup
+    """
 
     spec: StepSpec
     lot: kit.LotView | None
     point: Point | None
+    left_out: bool = False
 
     @property
     def name(self) -> str:
@@ -66,7 +72,10 @@ class StepState:
 
 @dataclass(frozen=True)
 class RunState:
-    """A run as it stands. `turn` counts its point rows: a write names the turn it was made for."""
+    """A run as it stands. `turn` counts its rows of points and changes: a write names the turn it was made for.
+
+    chosen : the step the technician takes next, out of the method's order
+    """
 
     run: Run
     method: Method
@@ -78,15 +87,48 @@ class RunState:
     end: RunEnd | None
     calibration: Calibration | None
     points: tuple[tuple[Point, Lot | None], ...] = ()
+    chosen: str = ""
+
+    @property
+    def waiting(self) -> tuple[StepState, ...]:
+        """The steps that are still to be taken, in the method's order."""
+        return tuple(s for s in self.steps if s.point is None and not s.left_out)
 
     @property
     def current(self) -> StepState | None:
-        """The first step without a standing point; None when all cups are done."""
-        return next((s for s in self.steps if s.point is None), None)
+        """The step in turn: the chosen one, else the method's next; None when all cups are done."""
+        waiting = self.waiting
+        return next((s for s in waiting if s.spec.key == self.chosen), waiting[0] if waiting else None)
 
     @property
     def done(self) -> int:
         return sum(s.point is not None for s in self.steps)
+
+    @property
+    def can_be_done(self) -> bool:
+        """Whether what was taken adds up already, so that the cups that wait may all be left out."""
+        roles = [s.spec.role for s in self.steps if s.point is not None]
+        waiting = [s.spec.role for s in self.waiting]
+        enough = roles.count("adjust") >= self.method.least_points and bool({"adjust", "check"} & set(roles))
+        return bool(waiting) and "zero" not in waiting and enough
+
+    def can_leave_out(self, step: str) -> bool:
+        """Whether the run still adds up without this step: nothing rests on it, or its fit has points enough."""
+        others = [s.spec.role for s in self.steps if not s.left_out and s.spec.key != step]
+        role = next((s.spec.role for s in self.waiting if s.spec.key == step), None)
+        if role is None or role == "zero":
+            return False
+        if role == "adjust":
+            return others.count("adjust") >= self.method.least_points
+        return bool(others) and (role != "check" or self.method.least_points > 0 or "check" in others)
+
+
+class _Change(NamedTuple):
+    """A change of the run on its way, as its row says it."""
+
+    kind: str
+    step: str
+    lot_id: str | None
 
 
 def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> RunState:
@@ -94,8 +136,19 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     key = object_id(run_id, "run")
     if lock:
         session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(key)))))
+    on_the_way = (
+        select(
+            func.jsonb_agg(
+                aggregate_order_by(
+                    func.jsonb_build_array(RunChange.kind, RunChange.step, RunChange.lot_id), RunChange.id
+                )
+            )
+        )
+        .where(RunChange.run_id == Run.id)
+        .scalar_subquery()
+    )
     query = (
-        select(Run, RunEnd, Calibration, MeterSettings)
+        select(Run, RunEnd, Calibration, MeterSettings, on_the_way)
         .outerjoin(RunEnd, RunEnd.run_id == Run.id)
         .outerjoin(Calibration, Calibration.run_id == Run.id)
         .outerjoin(MeterSettings, MeterSettings.id == Run.settings_id)
@@ -104,24 +157,36 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     found = session.execute(query.where(Run.id == key)).first()
     if found is None:
         raise NotFound("There is no such run.")
-    run, end, calibration, recorded = found
-    versions, lots = _points_and_lots(session, run)
+    run, end, calibration, recorded, rows = found
+    changes = [_Change(*row) for row in rows or ()]
+    cups = {step: uuid.UUID(lot) for step, lot in run.cups.items()}
+    cups |= {change.step: uuid.UUID(change.lot_id) for change in changes if change.lot_id}
+    versions, lots = _points_and_lots(session, run, cups)
     standing = {point.step: point for point in versions}
     method = Method.model_validate(run.method)
+    left_out: set[str] = set()
+    for change in changes:
+        if change.kind == "leave out":
+            left_out.add(change.step)
+        elif change.kind == "next":
+            left_out.discard(change.step)
+    chosen = next((c.step for c in reversed(changes) if c.kind == "next"), "")
     # What is left in a bottle says nothing of a run that has ended.
     left = {} if end else left_of_lots(session, list(lots.values()), besides=run)
     steps = tuple(
         StepState(
             spec,
-            kit.lot_view(lots[lot_id], run.started_at, left.get(lot_id)) if (lot_id := _cup(run, spec)) else None,
+            kit.lot_view(lots[lot_id], run.started_at, left.get(lot_id)) if (lot_id := cups.get(spec.key)) else None,
             p if (p := standing.get(spec.key)) and not p.withdrawn else None,
+            spec.key in left_out,
         )
         for spec in method.steps
     )
     case = RunContext(run.probe, run.conditions, recorded.settings if recorded else {})
     quantity = quantity_of(method.quantity)
     points = tuple((p, lots.get(p.lot_id)) for p in sorted(versions, key=lambda p: (p.at, p.version)))
-    state = RunState(run, method, quantity, case, steps, None, len(versions), end, calibration, points)
+    turn = len(versions) + len(changes)
+    state = RunState(run, method, quantity, case, steps, None, turn, end, calibration, points, chosen)
     if end:
         return state
     dip = kit.present_dip(session, run.probe_id)
@@ -132,12 +197,9 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     return state
 
 
-def _cup(run: Run, spec: StepSpec) -> uuid.UUID | None:
-    lot = run.cups.get(spec.key)
-    return uuid.UUID(lot) if lot else None
-
-
-def _points_and_lots(session: Session, run: Run) -> tuple[list[Point], dict[uuid.UUID | None, Lot]]:
+def _points_and_lots(
+    session: Session, run: Run, cups: Mapping[str, uuid.UUID]
+) -> tuple[list[Point], dict[uuid.UUID | None, Lot]]:
     """Every version of every point, in the order of versions, and the lots of the run's cups."""
     rows = session.execute(
         select(Point, Lot)
@@ -146,7 +208,7 @@ def _points_and_lots(session: Session, run: Run) -> tuple[list[Point], dict[uuid
         .order_by(Point.version, Point.at)
     ).all()
     lots: dict[uuid.UUID | None, Lot] = {lot.id: lot for _, lot in rows if lot is not None}
-    missing = {uuid.UUID(v) for v in run.cups.values()} - lots.keys()
+    missing = set(cups.values()) - lots.keys()
     if missing:
         lots |= {lot.id: lot for lot in session.scalars(select(Lot).where(Lot.id.in_(missing)))}
     return [point for point, _ in rows], lots

@@ -163,6 +163,15 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> di
     return chosen
 
 
+def lot_for_step(w: Write, lot_id: str, step: StepSpec, quantity_key: str, probe: Probe) -> Lot:
+    """The lot of that id, where it may stand in this step's cup. Raises InputError."""
+    lot = w.session.get(Lot, object_id(lot_id, "solution")) if lot_id else None
+    if fault := _unfit_lot(lot, step, quantity_key, probe):
+        raise fault
+    assert lot is not None
+    return lot
+
+
 def _unfit_lot(lot: Lot | None, step: StepSpec, quantity_key: str, probe: Probe) -> InputError | None:
     """Why a lot cannot go into this step's cup; None where it can."""
     if lot is None or lot.discarded_at or standards.measure(lot, quantity_key) is None:

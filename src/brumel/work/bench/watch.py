@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.settling import Settling
 from brumel.core.trace import Trace
-from brumel.store.tables import Dip, Point, RunEnd
+from brumel.store.tables import Dip, Point, RunChange, RunEnd
 from brumel.work.bench import cup, run_state
 from brumel.work.desk import Desk
 from brumel.work.link import samples
@@ -91,6 +91,7 @@ class RunWatch(_Watch):
             "read": seen.read,
             "expected": seen.expected,
             "expected_text": self.state.quantity.text(seen.expected) if seen.expected is not None else "",
+            "stands_in": other.spec.key if (other := cup.stands_in(self.state, seen.suspicions)) else "",
             "suspicions": [{"code": s.code, "sentence": s.sentence, "remedy": s.remedy} for s in seen.suspicions],
         }
 
@@ -104,6 +105,9 @@ class RunWatch(_Watch):
     def moved(self) -> bool:
         """Whether the run has gone on elsewhere, so that the page must be read afresh."""
         with self.desk.read() as session:
-            turn = session.scalar(select(func.count()).where(Point.run_id == self.state.run.id))
-            ended = session.get(RunEnd, self.state.run.id)
+            run_id = self.state.run.id
+            points = select(func.count()).where(Point.run_id == run_id).scalar_subquery()
+            changes = select(func.count()).where(RunChange.run_id == run_id).scalar_subquery()
+            turn = session.scalar(select(points + changes))
+            ended = session.get(RunEnd, run_id)
             return bool(ended) or turn != self.state.turn or not self._same_dip(session, self.state.run.probe_id)

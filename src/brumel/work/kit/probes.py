@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.ions import RESTS_ON
 from brumel.core.quantity_table import IONS
-from brumel.store.tables import Dip, Meter, Probe, Run, RunEnd
+from brumel.store.tables import Dip, Meter, Probe, Run, RunChange, RunEnd
 from brumel.work.desk import NotFound, object_id
 
 
@@ -81,14 +81,19 @@ def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[st
 def last_cups_of(session: Session, probes: Sequence[Probe]) -> dict[tuple[uuid.UUID, str], dict[str, str]]:
     """The same for every method by which each of these probes was calibrated."""
     method = Run.method["key"].astext
+    replaced = (
+        select(func.jsonb_object_agg(RunChange.step, RunChange.lot_id))
+        .where(RunChange.run_id == Run.id, RunChange.lot_id.is_not(None))
+        .scalar_subquery()
+    )
     query = (
-        select(Run.probe_id, method, Run.cups)
+        select(Run.probe_id, method, Run.cups, replaced)
         .distinct(Run.probe_id, method)
         .join(RunEnd, RunEnd.run_id == Run.id)
         .where(Run.probe_id.in_([p.id for p in probes]), Run.purpose == "calibration", RunEnd.how == "finished")
         .order_by(Run.probe_id, method, Run.started_at.desc())
     )
-    return {(probe_id, key): cups for probe_id, key, cups in session.execute(query)}
+    return {(probe_id, key): cups | (changed or {}) for probe_id, key, cups, changed in session.execute(query)}
 
 
 def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:

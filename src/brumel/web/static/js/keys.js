@@ -60,6 +60,13 @@ for (const select of document.querySelectorAll("[data-submit-on-change]")) {
   document.querySelector("[data-focus]") ??
   document.querySelector("[data-first]")
 )?.focus({ preventScroll: true });
+for (const usual of document.querySelectorAll("[data-reason]")) {
+  usual.addEventListener("click", () => {
+    const field = usual.form.querySelector('[name="reason"]');
+    field.value = [usual.dataset.reason, field.value.trim()].filter(Boolean).join(": ");
+    usual.form.requestSubmit();
+  });
+}
 document.querySelector("[data-all-good]")?.addEventListener("click", () => {
   for (const input of document.querySelectorAll('input[type="radio"][value="good"]')) input.checked = true;
 });

@@ -97,6 +97,16 @@ const speak = (suspicions) => {
   if (answer) answer.hidden = suspicions.every((s) => !s.remedy);
 };
 
+// While the probe seems to stand in another cup, the main button puts it right; accepting steps back.
+const showWrongCup = (step) => {
+  for (const place of document.querySelectorAll("[data-wrong-cup]"))
+    place.hidden = place.dataset.wrongCup !== step;
+  const isWrong = Boolean(document.querySelector("[data-wrong-cup]:not([hidden])"));
+  const main = document.querySelector("[data-main]");
+  main?.classList.toggle("act", !isWrong);
+  main?.classList.toggle("act-quiet", isWrong);
+};
+
 // Evidence that is rendered by the server (the ladder) is taken anew once the reading has settled, then now and then.
 let refreshed = 0;
 const refresh = async () => {
@@ -160,6 +170,7 @@ if (root.dataset.stream) {
       showState(n);
     }
     if (n.suspicions) speak(n.suspicions);
+    if (n.stands_in !== undefined) showWrongCup(n.stands_in);
     draw();
     for (const field of document.querySelectorAll("[data-seen]")) field.value = n.seq;
     if (n.settled) refresh();

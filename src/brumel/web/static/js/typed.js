@@ -1,7 +1,9 @@
 // Typed entry: digits go into the value's field wherever the focus is, Enter leads on, and a clock runs since the dip.
 import { callOut } from "./attention.js";
 
-const main = () => document.querySelector("[data-main], [data-main-all]");
+const main = () =>
+  document.querySelector("[data-wrong-cup]:not([hidden]) [data-main-right]") ??
+  document.querySelector("[data-main], [data-main-all]");
 const isField = (element) =>
   element?.matches?.("input:not([type=radio]):not([type=checkbox]), textarea, select");
 
@@ -18,7 +20,8 @@ for (const form of document.querySelectorAll("[data-typed]")) {
       return;
     }
     event.preventDefault();
-    if (form.dataset.typed === "settled") main()?.click();
+    if (form.dataset.typed === "settled" || document.querySelector("[data-wrong-cup]:not([hidden])"))
+      main()?.click();
   });
   const unit = form.querySelector("[data-entry-select]");
   unit?.addEventListener("change", () => {

@@ -15,7 +15,7 @@ from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Lot, Probe, Reading, Visit, VisitProbe
+from brumel.store.tables import Calibration, Lot, Point, Probe, Reading, Visit, VisitProbe
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.link import samples
@@ -159,12 +159,13 @@ def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
 
 def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
     """Standard uncertainty of the least certain standard of each run, in the unit of the quantity's budget."""
-    cups = {c: [uuid.UUID(lot) for lot in c.run.cups.values()] for c in calibrations}
-    wanted = {lot for ids in cups.values() for lot in ids}
-    lots = {lot.id: lot for lot in session.scalars(select(Lot).where(Lot.id.in_(wanted)))} if wanted else {}
-    stated_by = {}
-    for calibration, ids in cups.items():
-        quantity = calibration.run.probe.quantity
-        stated = [standards.label_uncertainty(lots[i], quantity) for i in ids if i in lots]
-        stated_by[calibration.id] = max(stated, default=0.0) / 2 or MEASURED[quantity].standard_u
+    by_run = {c.run_id: c for c in calibrations}
+    stated: dict[uuid.UUID, list[float]] = {c.id: [] for c in by_run.values()}
+    rows = select(Point.run_id, Lot).join(Lot, Lot.id == Point.lot_id).where(Point.run_id.in_(by_run), ~Point.withdrawn)
+    for run_id, lot in session.execute(rows) if by_run else ():
+        calibration = by_run[run_id]
+        stated[calibration.id].append(standards.label_uncertainty(lot, calibration.run.probe.quantity))
+    stated_by = {
+        c.id: max(stated[c.id], default=0.0) / 2 or MEASURED[c.run.probe.quantity].standard_u for c in by_run.values()
+    }
     return stated_by
