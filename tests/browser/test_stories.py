@@ -9,11 +9,12 @@ import pytest
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
+from brumel.methods import load_methods
 from brumel.store.logger import LoggerSeries
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
-from brumel.work import simulator
+from brumel.work import bench, kit, simulator
 from tests.browser.conftest import axe_findings, check_axe
 from tests.work import helpers as h
 
@@ -365,3 +366,64 @@ def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(t
         page.get_by_role("link", name="Save the file").click()  # the page is read afresh once it is there
     assert saved.value.path().read_bytes()[:5] == b"%PDF-"
     check_axe(page, at="a job")
+
+
+def quick_method(brumel, readings):
+    """The lead's own copy of the usual method that waits a second, so that a test need not."""
+    body = load_methods()["ph-7-4-10"].stored() | {"key": "ph-quick", "title": "Quick 7 → 4 → 10", "version": 1}
+    body["settling"] |= {"shortest_s": 0.5, "window_s": 0.5, "typed_readings": readings, "source": "a test"}
+    kit.save_method(brumel.desk, brumel.things.ilka, h.key(), body=body, reason="For a test", turn=0)
+
+
+@pytest.mark.parametrize(("readings", "most", "width"), [(1, 15, 1280), (2, 18, 390)])
+def test_a_typed_three_point_run_takes_few_presses_from_today(brumel, open_page, readings, most, width):
+    """Digits, sign, separator and suffix are not counted; the temperature of every cup is typed, nothing is carried over."""
+    quick_method(brumel, readings)
+    for_last_time(brumel, readings)
+    page = open_page(brumel.base)
+    page.set_viewport_size({"width": width, "height": 844})
+    page.goto("/")
+    presses = []
+
+    def press(key):
+        page.wait_for_load_state()
+        presses.append(key)
+        page.keyboard.press(key)
+
+    press("s")
+    again = page.get_by_role("button", name="Start pH probe B1")
+    press(again.get_attribute("data-key"))
+    for value in ("-2.0", "168,1", "-170.4"):
+        expect(page.get_by_role("button", name="The probe is in the cup")).to_be_focused()
+        press("Enter")
+        for n in range(readings):
+            field = page.get_by_label("Display shows")
+            expect(field).to_be_focused()
+            page.wait_for_timeout(700)
+            page.keyboard.type(value)
+            if n == 0:
+                press("Tab")
+                page.keyboard.type("20,4")
+            press("Enter")
+            expect(page.get_by_role("button", name="Strike out")).to_have_count(n + 1)
+        expect(page.locator("[data-state]")).to_have_text("settled")
+        expect(page.locator("[data-wrong-cup]:visible")).to_have_count(0)
+        press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_have_text("fit for use")
+    press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration")
+    assert len(presses) <= most, presses
+
+
+def for_last_time(brumel, readings):
+    """Probe B1 was calibrated once before, by this method, typed."""
+    things, desk = brumel.things, brumel.desk
+    run = h.start(desk, things, "B1", "ph-quick", "typed")
+    for value in (-2.0, 168.0, -170.0):
+        state = h.state_of(desk, run)
+        where = {"run_id": run, "step": state.current.spec.key, "turn": state.turn}
+        for after in (40.0, 80.0):
+            typed = bench.TypedValue("mv", value, 20.4, after)
+            bench.type_reading(desk, things.ansa, h.key(), **where, typed=typed)
+        bench.accept(desk, things.ansa, h.key(), **where, how=bench.Acceptance(answer="Looked again"))
+    h.finish(desk, things, run, use=False)

@@ -1,4 +1,4 @@
-"""A run is the technician's: any cup next, a cup left out, done after two, a lot replaced, a wrong cup taken as what it is."""
+"""A run is the technician's: any cup next, one left out, done after two, a lot replaced, a wrong cup put right."""
 
 import pytest
 from sqlalchemy import text

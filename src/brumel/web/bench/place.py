@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import string
 from collections.abc import Sequence
+from typing import Any
 
 from flask import Blueprint
 
@@ -32,3 +34,10 @@ USUAL_REASONS = {
     "abandon": ("Interrupted", "Probe is not fit today", "Wrong method chosen"),
     "lot": ("Bottle is empty", "Spilled", "Contaminated"),
 }
+
+
+def give_keys(lines: list[dict[str, Any]], taken: str) -> None:
+    """A letter for every line that can be started with one press, as long as there are letters."""
+    letters = (letter for letter in string.ascii_lowercase if letter not in taken)
+    for line, letter in zip((line for line in lines if line["again"]), letters, strict=False):
+        line["key"] = letter

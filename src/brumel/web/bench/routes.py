@@ -13,7 +13,7 @@ from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
-from brumel.web.bench.place import Faults, blueprint
+from brumel.web.bench.place import Faults, blueprint, give_keys
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.bench.offers import contradictions_for, is_same_again, offers_for, usual_cups
@@ -28,6 +28,7 @@ def index() -> Any:
         lines: list[dict[str, Any]] = []
         probes = kit.probes_in_service(session)
         trusts, runs = kit.trusts(session, probes, now), kit.open_runs(session, probes)
+        again = bench.same_again(session, [p for p in probes if p.id not in runs], now)
         for p in probes:
             run, trust = runs.get(p.id), trusts[p.id]
             lines.append(
@@ -36,6 +37,8 @@ def index() -> Any:
                     "meter": p.meter.name,
                     "trust": trust,
                     "run": run,
+                    "again": again.get(p.id),
+                    "key": "",
                     "calibration_session": run.calibration_session_id if run else None,
                 }
             )
@@ -43,6 +46,7 @@ def index() -> Any:
         lines.sort(
             key=lambda line: (typed_last[line["meter"]], ORDER.index(line["probe"].quantity), line["probe"].name)
         )
+        give_keys(lines, taken="cs")
         groups = [(name, list(group)) for name, group in groupby(lines, key=lambda line: line["meter"])]
         first = next((line for line in lines if line["run"] or not line["trust"].valid), None)
         return render_template("bench/index.html", groups=groups, first=first, schools=kit.methods_by_quantity(session))

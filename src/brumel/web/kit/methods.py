@@ -24,6 +24,8 @@ SETTLE = {
     "noise": "noise",
     "shortest_s": "shortest wait, s",
     "longest_s": "longest wait, s",
+    "typed_readings": "values typed from a display that settle a cup",
+    "typed_spacing_s": "typed values at least apart, s",
 }
 
 
@@ -103,9 +105,13 @@ def method_file(method_key: str) -> Any:
     return response
 
 
+#: What a method may leave unsaid: the model then has its own answer.
+_OPTIONAL = ("settling-typed_readings", "settling-typed_spacing_s")
+
+
 def _number(name: str, faults: list[InputError]) -> float | None:
     try:
-        return parse_number(name.replace("_", " "), request.form.get(name, ""))
+        return parse_number(name.replace("_", " "), request.form.get(name, ""), required=name not in _OPTIONAL)
     except InputError as error:
         faults += error.faults
         return None
@@ -130,6 +136,8 @@ def _body(shown: Method, key: str) -> dict[str, Any]:
     settling |= {name: _number(f"settling-{name}", faults) for name in SETTLE} | {
         "source": got("settling-source", "").strip()
     }
+    if not got("settling-typed_readings", "").strip():
+        settling["typed_readings"] = shown.settling.typed_readings
     valid = {"value": _number("valid", faults), "unit": "h", "source": got("valid-source", "").strip()}
     steps = _steps(faults)
     if faults:

@@ -16,7 +16,7 @@ from brumel.web.answer import answer
 from brumel.web.drawings.probe_life import views as life_views
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit.place import blueprint
-from brumel.work import kit
+from brumel.work import bench, kit
 
 
 class ProbeWriteForm(WriteForm):
@@ -133,6 +133,7 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
             life=lived,
             strips=life_views(lived, now),
             run=kit.open_run(session, probe.id),
+            again=None if probe.retired_at else bench.same_again(session, [probe], now).get(probe.id),
             care=load_care().advice(probe.quantity),
             cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=probe.quantity),
             installations=lived.installations,

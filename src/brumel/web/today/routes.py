@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from brumel.store.rounds import Round
 from brumel.store.tables import Probe, Reading, Run
 from brumel.web.access import desk
+from brumel.web.bench.place import give_keys
 from brumel.web.drawings import frame
 from brumel.web.rounds.outing import asked_leave
 from brumel.work import bench, kit, records, rounds
@@ -76,7 +77,13 @@ def show() -> Any:
         probes = kit.probes_in_service(session)
         trusts, open_runs = kit.trusts(session, probes, now), bench.open_runs(session)
         runs = {run.probe_id: run for run in reversed(open_runs)}
-        lines = [{"probe": p, "trust": trusts[p.id], "run": runs.get(p.id)} for p in probes]
+        idle = [p for p in probes if p.id not in runs and not trusts[p.id].valid]
+        again = bench.same_again(session, idle, now)
+        lines: list[dict[str, Any]] = [
+            {"probe": p, "trust": trusts[p.id], "run": runs.get(p.id), "again": again.get(p.id), "key": ""}
+            for p in probes
+        ]
+        give_keys(lines, taken="gs")
         ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, runs)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         recent = records.recent(session, records.Search(quantity="ph"), 40)

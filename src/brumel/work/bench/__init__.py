@@ -1,5 +1,6 @@
 """Bench: calibrating and checking a probe, one cup at a time."""
 
+from brumel.work.bench.again import SameAgain, same_again
 from brumel.work.bench.cup import (
     CupState,
     judge_cup,
@@ -43,6 +44,7 @@ __all__ = [
     "CupState",
     "RunResult",
     "RunState",
+    "SameAgain",
     "StepState",
     "TypedValue",
     "abandon",
@@ -63,6 +65,7 @@ __all__ = [
     "reference_calibration",
     "replace_lot",
     "run_result",
+    "same_again",
     "settling_record",
     "should_show",
     "signal_words",

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo, available_timezones
 
 from dateutil.rrule import rrulestr
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Round, RoundStop
@@ -24,8 +24,8 @@ DAYS_AHEAD = 60
 
 def rounds(session: Session, *, retired: bool = False) -> list[Round]:
     """The rounds by name."""
-    query = select(Round).order_by(Round.name)
-    return list(session.scalars(query if retired else query.where(Round.retired_at.is_(None))))
+    query = select(Round).order_by(Round.name).options(joinedload(Round.stops))
+    return list(session.scalars(query if retired else query.where(Round.retired_at.is_(None))).unique())
 
 
 def round_of(session: Session, round_id: str | uuid.UUID) -> Round:

@@ -25,8 +25,7 @@ for (const form of document.querySelectorAll("[data-typed]")) {
   });
   const unit = form.querySelector("[data-entry-select]");
   unit?.addEventListener("change", () => {
-    form.querySelector("[data-entry-unit]").textContent =
-      unit.selectedOptions[0].textContent.split(",")[0];
+    form.querySelector("[data-entry-unit]").textContent = unit.selectedOptions[0].textContent.split(",")[0];
     values[0].focus();
   });
 }

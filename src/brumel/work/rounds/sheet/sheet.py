@@ -165,7 +165,6 @@ def standards_uncertainty(session: Session, calibrations: Iterable[Calibration])
     for run_id, lot in session.execute(rows) if by_run else ():
         calibration = by_run[run_id]
         stated[calibration.id].append(standards.label_uncertainty(lot, calibration.run.probe.quantity))
-    stated_by = {
+    return {
         c.id: max(stated[c.id], default=0.0) / 2 or MEASURED[c.run.probe.quantity].standard_u for c in by_run.values()
     }
-    return stated_by

@@ -1,0 +1,112 @@
+"""The run of last time, offered again in one line: its method, its lots where they are still good, and how it was read."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ARRAY, Uuid, func, literal, select, true
+from sqlalchemy.orm import Session
+
+from brumel.methods import Method
+from brumel.store.tables import Lot, MeterSettings, Probe, Run, RunChange, RunEnd
+from brumel.store.typed_json import RunConditions
+from brumel.work.kit.lots import lot_view
+from brumel.work.kit.stock import lots_with_left
+
+
+@dataclass(frozen=True)
+class SameAgain:
+    """A run as it was last finished.
+
+    cups : the lot of each step that needs one; codes : their names, in the order of the steps
+    settings_at : when the meter's settings were recorded, None where they are not on record
+    """
+
+    method: Method
+    source: str
+    cups: Mapping[str, str]
+    codes: tuple[str, ...]
+    conditions: RunConditions
+    settings_at: datetime | None
+
+    @property
+    def words(self) -> str:
+        """The line: "7 → 4 → 10, by segments; N7-121, N4-118, N10-090"."""
+        return "; ".join(part for part in (self.method.title, ", ".join(self.codes)) if part)
+
+    def fields(self) -> dict[str, str]:
+        """What the form of a start would hold."""
+        keys = {step.key for step in self.method.steps}
+        given = {"method": self.method.key, "source": self.source}
+        given |= {f"cup-{step}": lot for step, lot in self.cups.items()}
+        given |= {name: "yes" for name, key in (("as_found", "as-found"), ("as_left", "as-left")) if key in keys}
+        if self.conditions.adjusted:
+            given["adjusted"] = "yes"
+        if self.conditions.pressure_hpa is not None:
+            given |= {"pressure_from": self.conditions.pressure_from, "altitude_m": f"{self.conditions.altitude_m:g}"}
+        return given
+
+
+def same_again(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, SameAgain]:
+    """What each of these probes was last calibrated by, where all of it can be taken again as it was.
+
+    Left out are probes without a finished run, runs whose lots are empty, out of date or discarded, and a pressure that
+    has to be read anew. Two queries for all of them.
+    """
+    rows = [row for row in _last_finished(session, probes) if _holds_today(row.conditions)]
+    wanted = {uuid.UUID(lot) for row in rows for lot in {**row.cups, **(row.replaced or {})}.values()}
+    lots = {}
+    if wanted:
+        lots = {str(lot.id): lot_view(lot, now, left) for lot, left in lots_with_left(session, Lot.id.in_(wanted))}
+    found = {}
+    for row in rows:
+        method = Method.model_validate(row.method)
+        cups = {k: v for k, v in {**row.cups, **(row.replaced or {})}.items() if k in {s.key for s in method.steps}}
+        if all(lot in lots and lots[lot].usable for lot in cups.values()):
+            codes = tuple(dict.fromkeys(lots[cups[s.key]].lot.code for s in method.steps if s.key in cups))
+            found[row.probe_id] = SameAgain(method, row.source, cups, codes, row.conditions, row.settings_at)
+    return found
+
+
+def _holds_today(conditions: RunConditions) -> bool:
+    """Whether the conditions may be said again without looking: a pressure only where it comes from the altitude."""
+    return conditions.pressure_hpa is None or (
+        conditions.pressure_from == "altitude" and conditions.altitude_m is not None
+    )
+
+
+def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
+    wanted = select(func.unnest(literal([p.id for p in probes], ARRAY(Uuid))).label("probe_id")).subquery()
+    run = (
+        select(Run)
+        .join(RunEnd, RunEnd.run_id == Run.id)
+        .where(Run.probe_id == wanted.c.probe_id, Run.purpose == "calibration", RunEnd.how == "finished")
+        .order_by(Run.started_at.desc())
+        .limit(1)
+        .lateral()
+    )
+    replaced = (
+        select(func.jsonb_object_agg(RunChange.step, RunChange.lot_id))
+        .where(RunChange.run_id == run.c.id, RunChange.lot_id.is_not(None))
+        .scalar_subquery()
+    )
+    settings_at = (
+        select(func.max(MeterSettings.at))
+        .join(Probe, Probe.meter_id == MeterSettings.meter_id)
+        .where(Probe.id == wanted.c.probe_id)
+        .scalar_subquery()
+    )
+    query = select(
+        wanted.c.probe_id,
+        run.c.method,
+        run.c.source,
+        run.c.cups,
+        run.c.conditions,
+        replaced.label("replaced"),
+        settings_at.label("settings_at"),
+    )
+    return session.execute(query.select_from(wanted).join(run, true())).all()
