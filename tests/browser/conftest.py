@@ -169,6 +169,15 @@ def axe_findings(page, at: str = "", rules: str = "") -> list[str]:
     ]
 
 
+#: Finds every pair of texts of a drawing that lie on one another, and every text that leaves its drawing.
+OVERPRINTS = (Path(__file__).parent / "overprints.js").read_text("utf-8")
+
+
+def overprints(page, at: str = "") -> list[str]:
+    """Texts of drawn views that cannot be read because another one lies on them."""
+    return [f"{at} {found}" for found in page.evaluate(OVERPRINTS)]
+
+
 def check_axe(page, *, at: str = "") -> None:
     """No finding of axe on this page."""
     found = axe_findings(page, at)

@@ -9,12 +9,11 @@ import pytest
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
-from brumel.methods import load_methods
 from brumel.store.logger import LoggerSeries
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
-from brumel.work import bench, kit, simulator
+from brumel.work import bench, rounds, simulator
 from tests.browser.conftest import axe_findings, check_axe
 from tests.work import helpers as h
 
@@ -368,17 +367,10 @@ def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(t
     check_axe(page, at="a job")
 
 
-def quick_method(brumel, readings):
-    """The lead's own copy of the usual method that waits a second, so that a test need not."""
-    body = load_methods()["ph-7-4-10"].stored() | {"key": "ph-quick", "title": "Quick 7 → 4 → 10", "version": 1}
-    body["settling"] |= {"shortest_s": 0.5, "window_s": 0.5, "typed_readings": readings, "source": "a test"}
-    kit.save_method(brumel.desk, brumel.things.ilka, h.key(), body=body, reason="For a test", turn=0)
-
-
 @pytest.mark.parametrize(("readings", "most", "width"), [(1, 15, 1280), (2, 18, 390)])
 def test_a_typed_three_point_run_takes_few_presses_from_today(brumel, open_page, readings, most, width):
     """Digits, sign, separator and suffix are not counted; the temperature of every cup is typed, nothing is carried over."""
-    quick_method(brumel, readings)
+    h.quick_method(brumel.desk, brumel.things, "ph-7-4-10", "ph-quick", readings)
     for_last_time(brumel, readings)
     page = open_page(brumel.base)
     page.set_viewport_size({"width": width, "height": 844})
@@ -427,3 +419,33 @@ def for_last_time(brumel, readings):
             bench.type_reading(desk, things.ansa, h.key(), **where, typed=typed)
         bench.accept(desk, things.ansa, h.key(), **where, how=bench.Acceptance(answer="Looked again"))
     h.finish(desk, things, run, use=False)
+
+
+def test_a_typed_visit_of_five_quantities_takes_few_presses(brumel, open_page):
+    page = open_page(brumel.base)
+    page.set_viewport_size({"width": 390, "height": 844})
+    site = brumel.things.sites["lagoon"]
+    presses = []
+
+    def press(key):
+        page.wait_for_load_state()
+        presses.append(key)
+        page.keyboard.press(key)
+
+    def enter(*values):
+        for value in values:
+            page.keyboard.type(value)
+            press("Enter")
+
+    aboard = [brumel.things.probes[p] for p in ("A1", "A3", "A4", "A5", "C1")]
+    visit = rounds.start_visit(brumel.desk, brumel.things.ansa, h.key(), site_id=site, probes=aboard, source="typed").id
+    page.goto(f"/rounds/visits/{visit}")
+    for n in range(2):
+        expect(page.locator("[data-value]").first).to_be_focused()
+        enter("8,02", "14200", "312", "9.4", "0.1")
+        if n == 0:
+            enter("9.5")
+        expect(page.locator("[data-typed]")).to_have_attribute("data-typed", "settled" if n else "open")
+    press("Enter")
+    expect(page.get_by_role("status").first).to_contain_text("recorded")
+    assert len(presses) <= 20, presses

@@ -215,7 +215,7 @@ def test_a_setting_against_the_probe_speaks_up_in_the_cup_and_needs_an_answer(de
 
 
 BAD_SETTINGS = {
-    "tds_factor": (7.0, "0.45 to 1 is possible"),
+    "tds_factor": (7.0, "0.4 to 1 is possible"),
     "cell_constant": (None, "must be given"),
     "reference_c": ("22", "one of"),
     "compensation": ("magic", "one of none, linear"),

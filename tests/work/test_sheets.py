@@ -9,8 +9,8 @@ from sqlalchemy import func, select
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.tables import MeterSettings, Probe, Reading, Visit
-from brumel.work import rounds, simulator
-from brumel.work.desk import Refused
+from brumel.work import kit, rounds, simulator
+from brumel.work.desk import NotFound, Refused
 from brumel.work.rounds import offline, outings
 from tests.work import helpers as h
 
@@ -233,3 +233,35 @@ def test_a_wrong_clock_is_told(desk, clock, things, off, words):
     offline.send(desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=there)))
     with desk.read() as session:
         assert session.scalar(select(Reading.at).limit(1)) == clock()
+
+
+def test_what_was_typed_last_is_struck_out_of_a_sheet(desk, clock, things):
+    aboard = [things.probes["B1"], things.probes["B3"]]
+    visit = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=aboard, source="typed"
+    ).id
+
+    def typed(ph, ec):
+        clock.on(seconds=30)
+        rows = [rounds.Typed(aboard[0], "ph", ph), rounds.Typed(aboard[1], "us_cm_ref", ec)]
+        rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows, 9.5))
+
+    def shown():
+        with desk.read() as session:
+            lines = rounds.sheet_of_visit(session, visit, clock()).lines
+        return [None if line.trace is None else list(line.trace.displayed) for line in lines]
+
+    typed(8.02, 14_200.0)
+    typed(80.2 / 10, 1_420.0)
+    rounds.strike_last(desk, things.ansa, h.key(), visit_id=visit, probe_id=aboard[1])
+    assert shown() == [[8.02, 8.02], [14_200.0]]
+    rounds.strike_last(desk, things.ansa, h.key(), visit_id=visit)
+    assert shown() == [[8.02], []]
+    rounds.strike_last(desk, things.ansa, h.key(), visit_id=visit)
+    with pytest.raises(NotFound):
+        rounds.strike_last(desk, things.ansa, h.key(), visit_id=visit)
+    with desk.read() as session:
+        assert kit.last_typed_units(session, [session.get_one(Probe, uuid.UUID(p)) for p in aboard]) == {
+            uuid.UUID(aboard[0]): "ph",
+            uuid.UUID(aboard[1]): "us_cm_ref",
+        }

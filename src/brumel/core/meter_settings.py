@@ -25,6 +25,10 @@ class Setting:
 
 SETTINGS: dict[str, Setting] = {
     "temperature_unit": Setting("Temperature shown in", choices=("°C", "°F")),
+    "adjusts_itself": Setting("Is adjusted itself to the standards", choices=("yes", "no"), optional=True),
+    "ph_unit": Setting("pH electrode shown in", choices=("pH", "mV"), optional=True),
+    "oxygen_unit": Setting("Oxygen shown in", choices=("mg/L", "%"), optional=True),
+    "pressure_unit": Setting("Pressure shown in", choices=("hPa", "kPa", "mmHg", "inHg"), optional=True),
     "buffer_family": Setting("Buffers the meter knows", choices=("7.00", "7.01", "6.86", "own", "none")),
     "ph_resolution": Setting("pH shown to", "pH", choices=("0.1", "0.01", "0.001")),
     "conductivity_unit": Setting("Conductivity shown in", choices=("µS/cm", "mS/cm")),
@@ -32,7 +36,7 @@ SETTINGS: dict[str, Setting] = {
     "compensation": Setting("Temperature compensation", choices=("none", "linear", "natural")),
     "temperature_coefficient": Setting("Temperature coefficient", "%/°C", 0.0, 4.0),
     "reference_c": Setting("Reference temperature", "°C", choices=("20", "25")),
-    "tds_factor": Setting("TDS factor", "", 0.45, 1.0),
+    "tds_factor": Setting("TDS factor", "", 0.40, 1.0),
     "preset_salinity": Setting("Preset salinity", "", 0.0, 42.0),
     "preset_pressure_hpa": Setting("Preset pressure", "hPa", 500.0, 1100.0, optional=True),
     "auto_off_min": Setting("Switches itself off after", "min", 0.0, 240.0),

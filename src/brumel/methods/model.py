@@ -103,6 +103,10 @@ class SettlingSpec(Strict):
         )
 
 
+#: The end of the key of a step in which the meter itself is set and then read again.
+SET = "-set"
+
+
 class StepSpec(Strict):
     """One step of the sequence: where the probe stands, which solutions may be there, and what the point is for.
 
@@ -141,7 +145,9 @@ class Method(Strict):
     school: str = Field(max_length=600)
     when: str = Field(max_length=600)
     fit: str
-    steps: tuple[StepSpec, ...] = Field(min_length=1, max_length=10)  # 8 of its own, as found and as left
+    steps: tuple[StepSpec, ...] = Field(
+        min_length=1, max_length=16
+    )  # 8 of its own, as found, as left, and each set on the meter
     rinse: str = Field(max_length=600)
     prepare: tuple[str, ...]
     cautions: tuple[str, ...] = Field(min_length=1)
@@ -234,6 +240,16 @@ class Method(Strict):
             steps.append(
                 first.model_copy(update={"key": "as-left", "role": "left", "title": f"{first.title}, as left"})
             )
+        return self.model_copy(update={"steps": tuple(steps)})
+
+    def with_setting(self) -> Method:
+        """This method for a meter that is adjusted itself: after each adjusting cup the meter is set in it and read again."""
+        steps: list[StepSpec] = []
+        for step in self.steps:
+            steps.append(step)
+            if step.role == "adjust":
+                key, title = f"{step.key[:26]}{SET}", f"{step.title[:68]}, as left"
+                steps.append(step.model_copy(update={"key": key, "role": "left", "title": title}))
         return self.model_copy(update={"steps": tuple(steps)})
 
     def stored(self) -> dict[str, Any]:

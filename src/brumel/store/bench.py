@@ -107,7 +107,10 @@ class StruckValue(Base):
 
 
 class RunChange(Base):
-    """What was changed of a run on its way: the cup that is taken next, a cup left out, a lot replaced."""
+    """What was changed of a run on its way: the cup that is taken next, one left out, a lot replaced, a figure told.
+
+    value : of a figure that the meter tells of itself; `step` is then its name
+    """
 
     __tablename__ = "run_changes"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
@@ -115,6 +118,7 @@ class RunChange(Base):
     kind: Mapped[str]
     step: Mapped[str]
     lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    value: Mapped[float | None]
     reason: Mapped[str] = mapped_column(default="")
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))

@@ -9,6 +9,7 @@ from typing import Any
 from flask import current_app, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError, words_of
+from brumel.methods.model import SET
 from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -16,7 +17,7 @@ from brumel.web.bench.forms import AcceptForm, StrikeForm, TypedForm
 from brumel.web.bench.place import GOES_IN, USUAL_REASONS, Faults, blueprint
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.drawings import frame
-from brumel.web.forms import ReasonForm, WriteForm, text_of
+from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
 from brumel.work import bench, kit
 from brumel.work.bench import closing_checks
 from brumel.work.bench import watch as run_watch
@@ -50,6 +51,7 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             )
         else:
             spec = state.quantity.criteria(state.method, state.current.spec)
+            is_setting = state.current.spec.key.endswith(SET)
             typed = typed_entry(session, state, seen) if state.run.source == "typed" else {}
             page = render_template(
                 "bench/run.html",
@@ -57,6 +59,8 @@ def run(run_id: str, faults: Faults = ()) -> Any:
                 spec=spec,
                 band=3 * spec.noise,
                 goes_in=GOES_IN,
+                is_setting=is_setting,
+                set_to=_set_to(state) if is_setting else "",
                 before=bench.reference_calibration(session, state),
                 other=bench.stands_in(state, seen.suspicions) if seen else None,
                 other_lots=_other_lots(session, state),
@@ -64,6 +68,16 @@ def run(run_id: str, faults: Faults = ()) -> Any:
                 **common,
             )
         return page, 422 if faults else 200
+
+
+def _set_to(state: bench.RunState) -> str:
+    """What the meter is to be set to in the present cup: its value at the temperature it was just read at."""
+    step = state.current
+    before = next((s.point for s in state.steps if step and s.spec.key == step.spec.key.removesuffix(SET)), None)
+    if before is None or before.expected is None or before.temperature_c is None:
+        return "the cup's value at its temperature"
+    shown = bench.should_show(state, before.entered_as, before.expected, before.temperature_c)
+    return shown or state.quantity.with_unit(before.expected)
 
 
 def _other_lots(session: Any, state: bench.RunState) -> list[Any]:
@@ -146,7 +160,8 @@ def verdict_views(session: Any, state: bench.RunState, result: bench.RunResult) 
     if result.fit:
         before = bench.reference_calibration(session, state)
         known = kit.restored(before) if before and before.signal == result.signal else None
-        plate = calibration_drawings.draw(result.fit, state.method, bench.taken_points(state), known, state.quantity)
+        points, fit = bench.taken_points(state), result.fit.as_dict()
+        plate = calibration_drawings.draw(result.fit, state.method, points, known, state.quantity, fit)
     return {"plate": plate, "history": calibration_drawings.history(kit.life_of_probe(session, state.run.probe))}
 
 
@@ -280,6 +295,21 @@ def leave_out(run_id: str, step: str) -> Any:
     def do() -> None:
         form.check()
         bench.leave_out(desk(), actor(), form.write_key, run_id=run_id, step=step, turn=form.turn_number)
+
+    return _write(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/told")
+def tell_figures(run_id: str) -> Any:
+    """What the meter shows of the probe after it was adjusted."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        named = [k.removeprefix("told-") for k in request.form if k.startswith("told-")]
+        given = {key: optional_number(f"told-{key}", key.replace("_", " ")) for key in named[:6]}
+        figures = {key: value for key, value in given.items() if value is not None}
+        bench.tell_figures(desk(), actor(), form.write_key, run_id=run_id, turn=form.turn_number, figures=figures)
 
     return _write(run_id, do)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -14,7 +14,7 @@ from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.verdict import Tolerance
 from brumel.methods import Method
-from brumel.methods.model import BandSpec
+from brumel.methods.model import SET, BandSpec
 from brumel.web.drawings.frame import Frame, ticks
 from brumel.work.kit.probe_life import Life
 from brumel.work.quantities.base import Quantity
@@ -24,9 +24,16 @@ DECADES = (0.1, 0.3, 1, 3, 10, 30, 100, 300, 1000)
 
 
 def draw(
-    fitted: Fitted, method: Method, points: Sequence[CalibrationPoint], before: Fitted | None, quantity: Quantity
+    fitted: Fitted,
+    method: Method,
+    points: Sequence[CalibrationPoint],
+    before: Fitted | None,
+    quantity: Quantity,
+    stored: Mapping[str, Any],
 ) -> dict[str, Any] | None:
-    """The plate of a run: its kind says which picture is inked."""
+    """The plate of a run: its kind says which picture is inked. `stored` is the fit as it is kept."""
+    if stored.get("display"):
+        return _displayed(method, points, quantity)
     if isinstance(fitted, ElectrodeFit):
         checks = [{"ph": p.expected, "mv": p.signal, "c": p.temperature_c} for p in points if p.role == "check"]
         middle = float(np.mean([p.temperature_c for p in fitted.calibration.points]))
@@ -34,6 +41,25 @@ def draw(
     if isinstance(fitted, IonFit):
         return _ion_plate(fitted, points)
     return _errors(fitted, method, points, before, quantity)
+
+
+def _displayed(method: Method, points: Sequence[CalibrationPoint], quantity: Quantity) -> dict[str, Any] | None:
+    """Error of the display in each cup before the meter was set there (open) and after (filled)."""
+    left = {p.key.removesuffix(SET): p for p in points if p.role == "left"}
+    limit = method.judged_by()[quantity.left_limit]
+    percent = isinstance(limit, Tolerance) and limit.unit == "%"
+
+    def error(p: CalibrationPoint | None) -> float | None:
+        if p is None or p.shown is None or not p.expected:
+            return None
+        return 100 * (p.shown / p.expected - 1) if percent else p.shown - p.expected
+
+    rows = [
+        {"name": p.name, "role": p.role, "found": error(p), "left": error(left.get(p.key))}
+        for p in points
+        if p.role in ("adjust", "check")
+    ]
+    return _error_frame(rows, limit.value if isinstance(limit, Tolerance) else 1.0, percent, quantity)
 
 
 def _errors(
@@ -61,12 +87,17 @@ def _errors(
                 "left": error(fitted.read(p.signal, p.temperature_c), p),
             }
         )
+    return _error_frame(rows, allowed, percent, quantity)
+
+
+def _error_frame(rows: list[dict[str, Any]], allowed: float, percent: bool, quantity: Quantity) -> dict[str, Any]:
+    """Rows of errors, found and left, placed on one axis."""
     reach = max([allowed * 1.6] + [abs(v) * 1.15 for r in rows for v in (r["found"], r["left"]) if v is not None])
     frame = Frame(70, 16, 590, 60 + 62 * len(rows), -reach, reach, 0, 1)
     for i, row in enumerate(rows):
         row["y"] = frame.top + 40 + 62 * i
         row["found_x"] = None if row["found"] is None else frame.x(row["found"])
-        row["left_x"] = frame.x(row["left"])
+        row["left_x"] = None if row["left"] is None else frame.x(row["left"])
     return {
         "kind": "errors",
         "frame": frame,

@@ -118,11 +118,12 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
         probe, now = kit.probe_of(session, probe_id), desk().clock()
         lived = kit.life_of_probe(session, probe)
         bands = MEASURED[probe.quantity].judged.bands
-        look = kit.last_inspection(session, probe.id)
+        trust = kit.trust_of(session, probe, now)
+        look = trust.facts.look if trust.facts else None
         page = render_template(
             "kit/probe.html",
             probe=probe,
-            trust=kit.trust_of(session, probe, now),
+            trust=trust,
             past=lived.calibrations[:30],
             kinds=kit.maintenance_kinds(probe),
             waits={what: kit.wait_h(probe, what) for what in kit.maintenance_kinds(probe)},
@@ -141,7 +142,7 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
             look=look,
             bands=bands,
             seen=kit.findings(probe, look.findings) if look else (),
-            method=kit.method_for_probe(kit.default_method(session, probe), probe),
+            method=lived.method,
         )
         return page, 422 if faults else 200
 

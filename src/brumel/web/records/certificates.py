@@ -35,7 +35,7 @@ def views(session: Session, calibration: Calibration) -> dict[str, Any]:
     """What the templates of one record need."""
     state = bench.load_run(session, calibration.run_id)
     withdrawal, old = records.withdrawals_of(session, calibration)
-    fitted = state.quantity.restore(calibration.fit)
+    points, fitted = bench.taken_points(state), state.quantity.restore(calibration.fit)
     before = bench.reference_calibration(session, state)
     known = kit.restored(before) if before and before.signal == calibration.signal else None
     return {
@@ -45,7 +45,7 @@ def views(session: Session, calibration: Calibration) -> dict[str, Any]:
         "fit": fitted,
         "points": state.points,
         "verdict": Verdict.from_dict(calibration.verdict),
-        "plate": calibration_drawings.draw(fitted, state.method, bench.taken_points(state), known, state.quantity),
+        "plate": calibration_drawings.draw(fitted, state.method, points, known, state.quantity, calibration.fit),
         "history": calibration_drawings.history(kit.life_of_probe(session, calibration.run.probe)),
         "backed": records.backed_by(session, calibration),
         "withdrawal": withdrawal,

@@ -49,7 +49,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             kept_working=Working.from_dict(focus.kept[-1].working) if focus.kept else None,
             trust=focus.behind.trust,
             spec=load_field()[quantity],
-            entries=_entries(sheet),
+            entries=_entries(session, sheet),
             typed=_typed(sheet),
             pairs=rounds.pairs(sheet.kept),
             by_hand=rounds.BY_HAND,
@@ -73,13 +73,15 @@ def _unseen(session: Session, visit: Visit) -> list[Any]:
     return packing.unseen(session, out, [p.meter for p in visit.probes]) if out is not None else []
 
 
-def _entries(sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
-    """How each probe's display may be typed: units with their words; the usual one first."""
+def _entries(session: Session, sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
+    """How each probe's display may be typed: units with their words; the one it was last typed in first."""
     entries = {}
+    last = kit.last_typed_units(session, sheet.visit.probes) if _typed(sheet) else {}
     for line in sheet.lines:
         quantity = quantity_of(line.probe.quantity)
         ways = [(key, entry.label) for key, entry in quantity.entries.items()]
-        wanted = line.dip.entered if line.dip and line.dip.source == "typed" else quantity.row.displayed or ways[0][0]
+        begun = line.dip.entered if line.dip and line.dip.source == "typed" else ""
+        wanted = begun or last.get(line.probe.id) or quantity.row.displayed or ways[0][0]
         entries[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
     return entries
 
@@ -161,6 +163,21 @@ def type_reading(visit_id: str) -> Any:
                 still=request.form.get("still") == "yes",
             ),
         )
+
+    return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/strike")
+def strike(visit_id: str) -> Any:
+    """Strike out what was typed last."""
+    form = WriteForm()
+
+    def do() -> None:
+        form.check()
+        struck = rounds.strike_last(
+            desk(), actor(), form.write_key, visit_id=visit_id, probe_id=request.form.get("only", "")
+        )
+        flash(f"Struck out: {struck.words}.", "note")
 
     return _write(visit_id, do)
 

@@ -11,7 +11,7 @@ from brumel.work.bench.cup import (
     stands_in,
     suspicions,
 )
-from brumel.work.bench.on_the_way import leave_out, leave_out_the_rest, replace_lot, take_next
+from brumel.work.bench.on_the_way import leave_out, leave_out_the_rest, replace_lot, take_next, tell_figures
 from brumel.work.bench.points import (
     Acceptance,
     TypedValue,
@@ -77,6 +77,7 @@ __all__ = [
     "suspicions",
     "take_next",
     "taken_points",
+    "tell_figures",
     "type_reading",
     "usual_entry",
     "withdraw",

@@ -29,16 +29,22 @@ def contradictions_for(
 
 
 def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
-    """The lots that may stand in this cup: those in date first, opened ones first, then by how near they are."""
+    """The lots that may stand in this cup: opened ones first among those as near, nothing empty or out of date.
+
+    Only where no other is there are those offered that something speaks against; each cup then asks why.
+    """
     fitting = [v for v in lots if standards.fits(v.lot, step, probe.quantity, probe)]
+    fitting = [v for v in fitting if v.usable] or fitting
     low, high = step.between or (0.0, 0.0)
     # The nearest general standard comes first for a cell, not the middle of a wide range.
     middle = 1413.0 if probe.quantity == "conductivity" else (low + high) / 2
 
-    def rank(v: kit.LotView) -> tuple[int, bool, float, bool]:
+    def rank(v: kit.LotView) -> tuple[int, bool, float, bool, float]:
         combined = len(v.quantities) > 1
         apart = abs(standards.nominal(v.lot, probe.quantity, probe) - middle)
-        return (len(v.objections), combined != (step.made_as == "combined"), apart, v.lot.opened_at is None)
+        alike = round(apart / max(abs(middle), 1.0), 1)  # buffers of two families are alike, two strengths are not
+        is_sealed = v.lot.opened_at is None
+        return (len(v.objections), combined != (step.made_as == "combined"), alike, is_sealed, apart)
 
     return sorted(fitting, key=rank)
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
 
+from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.store.tables import Dip, Lot, RunChange
 from brumel.work.bench.run_state import RunState, StepState, open_for_writing
@@ -73,6 +75,27 @@ def leave_out_the_rest(w: Write, *, run_id: str, turn: int) -> Written:
     return Written(run_id)
 
 
+@writes("run.told", Written)
+def tell_figures(w: Write, *, run_id: str, turn: int, figures: Mapping[str, float]) -> Written:
+    """What the meter shows of the probe after it was adjusted: slope, offset, cell constant, response factor."""
+    state = open_for_writing(w, run_id, None, turn)
+    if not state.run.conditions.adjusted:
+        raise Refused("In this run Brumel works the figures out; the meter's own are not asked for.")
+    known = {spec.key: spec for spec in state.quantity.told}
+    door = Door()
+    for key, value in figures.items():
+        door.name("figure", key, known)
+        if key in known:
+            door.number(known[key].name, value, known[key].low, known[key].high)
+    door.close()
+    if not figures:
+        raise InputError("figure", "Type what the meter shows of itself, or go on without it: it is then not known.")
+    for key, value in figures.items():
+        _change(w, state, "told", key, value=value)
+    w.record(f"run:{run_id}", {"told": dict(figures)})
+    return Written(run_id)
+
+
 @writes("run.lot", Written)
 def replace_lot(w: Write, *, run_id: str, step: str, turn: int, lot_id: str, reason: str) -> Written:
     """Another lot stands in this cup from now on; a cup that was taken keeps the lot it was taken with."""
@@ -96,13 +119,22 @@ def _step(state: RunState, step: str) -> StepState:
     return found
 
 
-def _change(w: Write, state: RunState, kind: str, step: str, lot: Lot | None = None, reason: str = "") -> None:
+def _change(
+    w: Write,
+    state: RunState,
+    kind: str,
+    step: str,
+    lot: Lot | None = None,
+    reason: str = "",
+    value: float | None = None,
+) -> None:
     w.session.add(
         RunChange(
             run_id=state.run.id,
             kind=kind,
             step=step,
             lot_id=lot.id if lot else None,
+            value=value,
             reason=reason,
             at=w.now,
             by_id=w.actor.id,

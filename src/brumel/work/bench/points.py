@@ -87,6 +87,8 @@ def type_reading(w: Write, *, run_id: str, step: str, turn: int, typed: TypedVal
         raise Refused("This run takes live readings; start a typed run to type them.")
     _in_order(w, state.run)
     typed = typed.read_as(state.quantity)
+    if state.run.conditions.adjusted and not state.quantity.is_display(typed.signal):
+        raise InputError("signal", "This run sets the meter itself: type what its display shows, not the raw signal.")
     if state.dip is None:
         check_typed(state.quantity, typed)
     current_dip = state.dip or _dip(w, state, typed.signal)
@@ -216,7 +218,7 @@ def accept(w: Write, *, run_id: str, step: str, turn: int, how: Acceptance = Acc
     answer = clean_reason(how.answer, required=False)
     if live.suspicions and not answer:
         raise Refused(live.suspicions[0].sentence + " Say why you take it all the same, or redo the cup.")
-    if state.current.lot and state.current.lot.lot.opened_at is None:
+    if state.current.lot and state.current.lot.lot.opened_at is None and not state.current.lot.lot.single_use:
         w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
     w.session.add(
         Point(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from sqlalchemy import func, select
@@ -75,6 +75,7 @@ class RunState:
     """A run as it stands. `turn` counts its rows of points and changes: a write names the turn it was made for.
 
     chosen : the step the technician takes next, out of the method's order
+    told : what a meter that is adjusted itself shows of the probe, by figure
     """
 
     run: Run
@@ -88,6 +89,7 @@ class RunState:
     calibration: Calibration | None
     points: tuple[tuple[Point, Lot | None], ...] = ()
     chosen: str = ""
+    told: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def waiting(self) -> tuple[StepState, ...]:
@@ -129,6 +131,7 @@ class _Change(NamedTuple):
     kind: str
     step: str
     lot_id: str | None
+    value: float | None
 
 
 def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -> RunState:
@@ -140,7 +143,8 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
         select(
             func.jsonb_agg(
                 aggregate_order_by(
-                    func.jsonb_build_array(RunChange.kind, RunChange.step, RunChange.lot_id), RunChange.id
+                    func.jsonb_build_array(RunChange.kind, RunChange.step, RunChange.lot_id, RunChange.value),
+                    RunChange.id,
                 )
             )
         )
@@ -170,6 +174,7 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
             left_out.add(change.step)
         elif change.kind == "next":
             left_out.discard(change.step)
+    told = {change.step: change.value for change in changes if change.kind == "told" and change.value is not None}
     chosen = next((c.step for c in reversed(changes) if c.kind == "next"), "")
     # What is left in a bottle says nothing of a run that has ended.
     left = {} if end else left_of_lots(session, list(lots.values()), besides=run)
@@ -186,7 +191,7 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     quantity = quantity_of(method.quantity)
     points = tuple((p, lots.get(p.lot_id)) for p in sorted(versions, key=lambda p: (p.at, p.version)))
     turn = len(versions) + len(changes)
-    state = RunState(run, method, quantity, case, steps, None, turn, end, calibration, points, chosen)
+    state = RunState(run, method, quantity, case, steps, None, turn, end, calibration, points, chosen, told)
     if end:
         return state
     dip = kit.present_dip(session, run.probe_id)

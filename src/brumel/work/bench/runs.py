@@ -13,6 +13,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.core.sentence import Amount, Span, say
 from brumel.core.verdict import Outcome
 from brumel.methods import Method, StepSpec
+from brumel.methods.model import SET
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Lot, Probe, Run, RunEnd
 from brumel.work import kit
 from brumel.work.bench import run_state, verdict
@@ -73,7 +74,11 @@ def open_run(
     # Two people starting on one probe take turns here, and the second finds the first one's run.
     w.session.execute(select(Probe.id).where(Probe.id == probe.id).with_for_update())
     _may_start(w, probe, choice.source)
-    method = kit.method_for_probe(method, probe).with_found_and_left(conditions.as_found, conditions.as_left)
+    method = kit.method_for_probe(method, probe)
+    if conditions.adjusted and choice.source == "typed":
+        method = method.with_setting()
+    else:
+        method = method.with_found_and_left(conditions.as_found, conditions.as_left)
     chosen = _cups(w, method, choice.cups, probe)
     stored = checked(w, probe, method, conditions, choice.source)
     lots = [w.session.get_one(Lot, uuid.UUID(lot)) for lot in chosen.values()]
@@ -145,6 +150,9 @@ def _cups(w: Write, method: Method, cups: Mapping[str, str], probe: Probe) -> di
     for twin in ("as-found", "as-left"):  # read in the cup that is adjusted in
         if first is not None and first.key in given:
             given.setdefault(twin, given[first.key])
+    for step in method.steps:
+        if step.key.endswith(SET) and step.key.removesuffix(SET) in given:
+            given.setdefault(step.key, given[step.key.removesuffix(SET)])
     faults: list[InputError] = []
     chosen: dict[str, str] = {}
     for step in method.steps:

@@ -14,6 +14,7 @@ from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.methods import load_faults
+from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Inspection, Point
 from brumel.work import kit
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
@@ -33,7 +34,8 @@ class RunResult:
 
 def taken_points(state: RunState) -> list[CalibrationPoint]:
     """The standing points as core judges them."""
-    ideal = state.quantity.ideal(state.run.probe)
+    own = is_set_on_the_meter(state)
+    ideal = state.quantity.display(state.case) if own else state.quantity.ideal(state.run.probe)
     points = []
     for s in state.steps:
         p = s.point
@@ -65,12 +67,17 @@ def run_result(session: Session, state: RunState) -> RunResult:
     features = _features(state, points) | dict(terms.numbers)
     faults = load_faults(state.method.quantity)
     taken = taken_points(state)
-    features |= state.quantity.run_features(taken)
+    if not is_set_on_the_meter(state):
+        features |= state.quantity.run_features(taken)
     try:
         if signal == "mixed":
             words = f"The cups were entered in different units{state.quantity.unit_words}; redo them in one."
             raise CannotFit("points", words)
-        fit = state.quantity.assess(taken, state.method.judged_by(), terms)
+        limits = state.method.judged_by()
+        if is_set_on_the_meter(state):
+            fit = state.quantity.assess_adjusted(taken, limits, terms, state.case, state.told)
+        else:
+            fit = state.quantity.assess(taken, limits, terms)
     except InputError as error:
         text = " ".join(str(f) for f in error.faults)
         source = "Nernst's law" if state.quantity.signal_unit == "mV" else "common practice, no source"
@@ -78,7 +85,16 @@ def run_result(session: Session, state: RunState) -> RunResult:
         return RunResult(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
     features |= fit.features
     causes = tuple(rank(features, faults)) if fit.verdict.outcome is not Outcome.FIT else ()
-    return RunResult(fit.fit, fit.verdict, causes, _as_found(before, state, signal), signal)
+    found = _as_found_shown(state) if is_set_on_the_meter(state) else _as_found(before, state, signal)
+    return RunResult(fit.fit, fit.verdict, causes, found, signal)
+
+
+def is_set_on_the_meter(state: RunState) -> bool:
+    """Whether the meter itself was adjusted in this run, cup by cup, so that its display tells nothing of the probe.
+
+    Runs of earlier versions said so of themselves without reading the display again; they are judged as they were.
+    """
+    return state.run.conditions.adjusted and any(s.spec.key.endswith(SET) for s in state.steps)
 
 
 def _terms(
@@ -147,6 +163,15 @@ def _features(state: RunState, points: list[tuple[StepState, Point]]) -> dict[st
         for name, value in (r.get("features") or {}).items():
             features[name] = max(features.get(name, 0.0), float(value))
     return features
+
+
+def _as_found_shown(state: RunState) -> tuple[dict[str, Any], ...]:
+    """What the display showed in each cup before it was set there."""
+    return tuple(
+        {"cup": p.name, "expected": p.expected, "read": p.shown, "error": p.shown - p.expected, "calibration": None}
+        for p in taken_points(state)
+        if p.role == "adjust" and p.shown is not None
+    )
 
 
 def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:

@@ -19,7 +19,7 @@ def restored(calibration: Calibration) -> Fitted:
     quantity = quantity_of(calibration.run.probe.quantity)
     if calibration.run.conditions.adjusted and quantity.is_display(calibration.signal):
         ideal = quantity.ideal(calibration.run.probe)
-        if ideal is not None:
+        if ideal is not None and not calibration.fit.get("display"):
             return ideal
     return quantity.restore(calibration.fit)
 

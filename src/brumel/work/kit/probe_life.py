@@ -39,13 +39,17 @@ class Strand:
 
 @dataclass(frozen=True)
 class Life:
-    """Everything the probe's page draws, and what it was drawn from: calibrations and maintenance newest first."""
+    """Everything the probe's page draws, and what it was drawn from: calibrations and maintenance newest first.
+
+    method : the one offered first, with the probe's own limits, whose bands are drawn
+    """
 
     strands: tuple[Strand, ...]
     maintenance: tuple[tuple[datetime, str], ...]
     calibrations: tuple[Calibration, ...] = ()
     done: tuple[Maintenance, ...] = ()
     installations: tuple[ProbeInstallation, ...] = ()
+    method: Method | None = None
 
     @property
     def sentences(self) -> tuple[str, ...]:
@@ -88,7 +92,7 @@ def life_of_probe(session: Session, probe: Probe) -> Life:
         *((f.at, f"fitted to {f.meter.name}") for f in fitted),
     ]
     drawn = tuple(s for s in strands if len(s.values) > 1)
-    return Life(drawn, tuple(sorted(marks)), tuple(reversed(past)), tuple(done), tuple(fitted))
+    return Life(drawn, tuple(sorted(marks)), tuple(reversed(past)), tuple(done), tuple(fitted), method)
 
 
 def _renewed(probe: Probe, done: Sequence[Maintenance]) -> datetime | None:
@@ -129,7 +133,7 @@ def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | Non
         nominal, nominal_and_band = float(past[-1].fit["nominal_per_cm"]), method.band("cell_constant")
         at = [float(f"{nominal * (1 + v / 100):.4g}") for v in (*nominal_and_band.fit, *nominal_and_band.care)]
         return Band(at[0], at[1], at[2], at[3], source=nominal_and_band.source)
-    if key == "gain_percent" and past:
+    if key == "gain_percent" and past and "gain_percent" in past[0].figures:
         first, nominal_and_band = float(past[0].figures["gain_percent"]), method.band("gain")
         at = [float(f"{first * v / 100:.3g}") for v in (*nominal_and_band.fit, *nominal_and_band.care)]
         return Band(at[0], at[1], at[2], at[3], source=nominal_and_band.source)

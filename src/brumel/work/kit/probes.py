@@ -109,6 +109,17 @@ def present_dips(session: Session, probe_ids: Sequence[uuid.UUID]) -> dict[uuid.
     return {dip.probe_id: dip for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
 
 
+def last_typed_units(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, str]:
+    """The unit in which each of these probes was last typed, on Bench or at a site."""
+    newest = of_each(
+        [p.id for p in probes],
+        lambda probe_id: (
+            select(Dip.id).where(Dip.probe_id == probe_id, Dip.source == "typed").order_by(Dip.number.desc())
+        ),
+    )
+    return {dip.probe_id: dip.entered for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
+
+
 def of_each(probe_ids: Sequence[uuid.UUID], rows: Callable[[Any], Select[Any]]) -> Select[Any]:
     """The id of the first row of each probe, by one look into an index a probe; `rows` are a probe's own, in order."""
     wanted = select(func.unnest(literal(list(probe_ids), ARRAY(Uuid))).label("probe_id")).subquery()

@@ -9,8 +9,9 @@ from types import ModuleType
 from typing import Any, NamedTuple
 
 from brumel.core import suspicion
-from brumel.core.errors import InputError
-from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms
+from brumel.core.errors import CannotFit, InputError
+from brumel.core.fitness import CalibrationPoint, Fitness, Fitted, JudgingTerms, adjusted
+from brumel.core.fitness.common import band
 from brumel.core.quantity_table import QuantityRow
 from brumel.core.settling import Settling
 from brumel.core.suspicion import Scale, Suspicion, Vessel
@@ -117,6 +118,23 @@ class StrandSpec(NamedTuple):
     limit: str = ""
 
 
+class OwnFigureSpec(NamedTuple):
+    """A figure that a meter which is adjusted itself may show of the probe.
+
+    key : of the figures that are followed; limit : the band of a method it is held to; low, high : what is possible
+    judged_unit : of the band, where it is not the figure's own
+    """
+
+    key: str
+    name: str
+    unit: str
+    digits: int
+    limit: str
+    low: float
+    high: float
+    judged_unit: str = ""
+
+
 class Quantity:
     """The common part; each quantity says what is its own."""
 
@@ -129,6 +147,10 @@ class Quantity:
     #: the limit of a method an error in a cup is held to
     error_limit = "tolerance"
     unit_words = ""  # the ways to type, where naming them helps more than saying "unit"
+    #: the limit of a method that a display is held to in the standard it was just set to
+    left_limit = "tolerance"
+    #: what a meter that is adjusted itself may tell of the probe
+    told: Sequence[OwnFigureSpec] = ()
     #: what is followed over the probe's life
     strands: Sequence[StrandSpec] = ()
 
@@ -232,13 +254,50 @@ class Quantity:
 
     def restore(self, data: dict[str, Any]) -> Fitted:
         """A stored fit."""
-        fitted: Fitted = self.module.restore(data)
+        fitted: Fitted = self.module.restore({key: value for key, value in data.items() if key != "display"})
         return fitted
 
     def assess(self, points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> Fitness:
         """What the points of a run add up to."""
         fit: Fitness = self.module.assess(points, limits, terms)
         return fit
+
+    def assess_adjusted(
+        self,
+        points: Sequence[CalibrationPoint],
+        limits: Limits,
+        terms: JudgingTerms,
+        case: RunContext,
+        told: Mapping[str, float],
+    ) -> Fitness:
+        """What the points of a run add up to that set the meter itself; `told` is what the meter said, by figure."""
+        display = self.display(case)
+        if display is None:
+            raise CannotFit("points", f"A meter does not show {self.row.words} by an adjustment of its own.")
+        found, left = limits.get("as_found"), limits[self.left_limit]
+        left = left if isinstance(left, Tolerance) else Tolerance(1.0, self.unit)
+        figures = [
+            adjusted.OwnFigure(
+                spec.key,
+                spec.name,
+                spec.unit,
+                spec.digits,
+                told.get(spec.key),
+                self.judged_figure(spec.key, told[spec.key], terms) if spec.key in told else None,
+                band(limits, spec.limit),
+                spec.judged_unit,
+            )
+            for spec in self.told
+        ]
+        return adjusted.assess(points, display, found if isinstance(found, Tolerance) else left, left, figures, terms)
+
+    def display(self, case: RunContext) -> Fitted | None:
+        """What takes a display as it is."""
+        return self.ideal(case.probe)
+
+    def judged_figure(self, key: str, value: float, terms: JudgingTerms) -> float | None:
+        """A figure the meter told on the scale of its band; None where it cannot be said."""
+        return value
 
     def is_display(self, entered: str) -> bool:
         """Whether what was typed is the meter's own reading of the quantity, not a raw signal."""

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from brumel.core.conductivity import to_reference
 from brumel.core.errors import InputError
-from brumel.core.fitness import Fitted
+from brumel.core.fitness import Fitted, JudgingTerms
 from brumel.core.fitness import conductivity as fitness
 from brumel.core.suspicion import Scale
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SettlingSpec
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import Quantity, RunContext, SignalEntry, StrandSpec, as_is
+from brumel.work.quantities.base import OwnFigureSpec, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def set_constant(case: RunContext) -> float:
@@ -29,7 +30,9 @@ def _display_ms(value: float, at_c: float, case: RunContext) -> float:
 
 
 def _compensated(value: float, at_c: float, case: RunContext) -> float:
-    """The meter's own linear compensation taken off again, so that no compensation error enters the cell constant."""
+    """The meter's own compensation taken off again, so that no compensation error enters the cell constant."""
+    if case.settings.get("compensation") == "natural" and 0 <= at_c <= 35:  # the table of natural waters ends there
+        return value / float(to_reference(1.0, at_c, kind="natural")) / set_constant(case)
     a = case.setting("temperature_coefficient", 2.0) / 100
     reference = case.setting("reference_c", 25.0)
     return value * (1 + a * (at_c - reference)) / set_constant(case)
@@ -62,6 +65,8 @@ class Conductivity(Quantity):
         "ppm": SignalEntry("ppm, by the meter's TDS factor", 0, 0, 1_000_000, _parts_per_million, 4),
         "us": SignalEntry("µS, as the cell conducts", 2, -50, 1_000_000, as_is),
     }
+    left_limit = "as_found"
+    told = (OwnFigureSpec("cell_constant", "cell constant", "/cm", 4, "cell_constant", 0.005, 20.0, "%"),)
     strands = (
         StrandSpec("cell_constant", "cell constant", "/cm", 4, 0.003),
         StrandSpec("zero_us", "zero in air", "µS", 2, 0.1),
@@ -80,6 +85,15 @@ class Conductivity(Quantity):
         """A cell of its nominal constant."""
         nominal = probe.nominal or 1.0
         return fitness.CellFit(nominal, 0.0, nominal, "nominal")
+
+    def display(self, case: RunContext) -> Fitted:
+        """A cell of the constant the meter works with, which gives back what it shows."""
+        constant = set_constant(case)
+        return fitness.CellFit(constant, 0.0, case.probe.nominal or 1.0, "nominal")
+
+    def judged_figure(self, key: str, value: float, terms: JudgingTerms) -> float | None:
+        """The constant against the nominal one [%]."""
+        return 100 * (value / terms.nominal_per_cm - 1)
 
     def criteria(self, method: Method, step: StepSpec) -> SettlingSpec:
         """In air the reading is near zero, where a share of it means nothing: absolute limits in µS."""

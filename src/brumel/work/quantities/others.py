@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from brumel.core.fitness import CalibrationPoint, Fitted
 from brumel.core.fitness import chlorine as chlorine_fitness
@@ -92,6 +93,10 @@ class Temperature(Quantity):
         "f": SignalEntry("°F", 1, -22, 230, lambda value, at_c, case: (value - 32) / 1.8),
     }
     strands = (StrandSpec("error_c", "error at the reference", "°C", 2, 0.02),)
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """As the meter is set to show it."""
+        return {"°C": "c", "°F": "f"}.get(str(settings.get("temperature_unit")), "")
 
     def ideal(self, probe: Probe) -> Fitted:
         """Reads as it shows."""

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from brumel.core import suspicion
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
-from brumel.core.fitness import Fitted
+from brumel.core.fitness import Fitted, JudgingTerms
 from brumel.core.fitness import oxygen as fitness
 from brumel.core.oxygen import saturation_mg_l
 from brumel.core.suspicion import Scale, Suspicion
@@ -12,7 +15,7 @@ from brumel.core.trace import Trace
 from brumel.core.verdict import Tolerance
 from brumel.methods import StepSpec
 from brumel.store.tables import Lot, Probe
-from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, StrandSpec, as_is
+from brumel.work.quantities.base import CupReading, OwnFigureSpec, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def pressure_hpa(case: RunContext) -> float:
@@ -48,7 +51,13 @@ class Oxygen(Quantity):
         "mg_l": SignalEntry("mg/L", 2, -0.5, 60, _mg_l),
         "raw": SignalEntry("% sat, raw signal", 1, -5, 500, as_is),
     }
+    left_limit = "as_found"
+    told = (OwnFigureSpec("gain_percent", "response factor", "%", 1, "gain", 10.0, 300.0),)
     strands = (StrandSpec("gain_percent", "gain", "%", 1, 1.0), StrandSpec("zero_mg_l", "zero", "mg/L", 2, 0.01))
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """As the meter is set to show it."""
+        return {"mg/L": "mg_l", "%": "percent"}.get(str(settings.get("oxygen_unit")), "")
 
     def vessel_value(self, step: StepSpec, lot: Lot | None, at_c: float, case: RunContext) -> float | None:
         """Saturation at the temperature and the station's pressure, computed to 0.01 mg/L and never rounded further."""
@@ -63,6 +72,10 @@ class Oxygen(Quantity):
     def ideal(self, probe: Probe) -> Fitted:
         """Gain 100 %, zero 0."""
         return fitness.OxygenFit(100.0, 0.0, "ideal")
+
+    def judged_figure(self, key: str, value: float, terms: JudgingTerms) -> float | None:
+        """The response against that of the new membrane [%]; where that is not known, as it stands."""
+        return 100 * value / terms.first_gain_percent if terms.first_gain_percent else value
 
     def suspicions(self, seen: CupReading) -> list[Suspicion | None]:
         """Wet tip, still water, air far from the water, and what every probe may raise."""

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from brumel.core import ph
 from brumel.core.fitness import CalibrationPoint, Fitted
 from brumel.core.fitness import ph as fitness
 from brumel.core.suspicion import Suspicion, restless
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import CupReading, Quantity, RunContext, SignalEntry, StrandSpec, as_is
+from brumel.work.quantities.base import CupReading, OwnFigureSpec, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 def _pseudo(displayed: float, at_c: float, case: RunContext) -> float:
@@ -23,6 +24,11 @@ class Ph(Quantity):
     unit_words = " (mV or displayed pH)"
     module = fitness
     entries = {"mv": SignalEntry("mV", 1, -2000, 2000, as_is), "ph": SignalEntry("pH", 2, -2, 16, _pseudo)}
+    left_limit = "linearity"
+    told = (
+        OwnFigureSpec("slope_percent", "slope", "%", 1, "slope", 20.0, 130.0),
+        OwnFigureSpec("offset_mv", "offset", "mV", 1, "offset", -200.0, 200.0),
+    )
     strands = (
         StrandSpec("slope_percent", "slope", "%", 1, 0.3, "slope"),
         StrandSpec("offset_mv", "offset", "mV", 1, 0.7, "offset"),
@@ -31,6 +37,10 @@ class Ph(Quantity):
     def ideal(self, probe: Probe) -> Fitted:
         """Slope 100 %, offset 0."""
         return fitness.ElectrodeFit(ph.fit([ph.BufferPoint(0.0, 25.0, 7.0)]))
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """As the meter is set to show it."""
+        return {"pH": "ph", "mV": "mv"}.get(str(settings.get("ph_unit")), "")
 
     def is_near(self, read: float, expected: float) -> bool:
         """Within 0.8 pH, as far as an old electrode may be off."""

@@ -1,7 +1,16 @@
 """Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
 from brumel.work.rounds.sheet.corrections import correct
-from brumel.work.rounds.sheet.entry import Typed, TypedSheet, add_probe, dip, say, start_visit, type_readings
+from brumel.work.rounds.sheet.entry import (
+    Typed,
+    TypedSheet,
+    add_probe,
+    dip,
+    say,
+    start_visit,
+    strike_last,
+    type_readings,
+)
 from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.pairs import ReadingPair, pairs
@@ -40,6 +49,7 @@ __all__ = [
     "standing",
     "standings",
     "start_visit",
+    "strike_last",
     "take",
     "take_all",
     "type_readings",

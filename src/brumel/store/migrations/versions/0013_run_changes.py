@@ -23,6 +23,7 @@ def upgrade() -> None:
         sa.Column("kind", sa.String(), nullable=False),
         sa.Column("step", sa.String(), nullable=False),
         sa.Column("lot_id", sa.Uuid(), sa.ForeignKey("lots.id"), nullable=True),
+        sa.Column("value", sa.Float(), nullable=True),
         sa.Column("reason", sa.String(), nullable=False),
         sa.Column("at", TIMESTAMP(timezone=True), nullable=False),
         sa.Column("by_id", sa.Uuid(), sa.ForeignKey("users.id"), nullable=False),

@@ -36,9 +36,14 @@ const isEntering = () =>
     (field) => !["hidden", "checkbox", "radio"].includes(field.type) && field.value !== field.defaultValue,
   );
 
+// No value begins with a letter, so a letter in a value's field that is still empty is a key of the page.
+const isFree = (event) =>
+  !typing(event.target) ||
+  (event.target.matches("[data-value]") && !event.target.value && /^[a-z?]$/i.test(event.key));
+
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey || event.isComposing) return;
-  if (document.querySelector("dialog[open]") || typing(event.target)) return;
+  if (document.querySelector("dialog[open]") || !isFree(event)) return;
   // Enter on a link, button or summary does what that element does.
   if (event.key === "Enter" && event.target.closest?.("a[href], button, summary, input")) return;
   const wanted = event.key.length === 1 ? event.key.toLowerCase() : event.key;

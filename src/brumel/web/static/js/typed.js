@@ -13,10 +13,13 @@ for (const form of document.querySelectorAll("[data-typed]")) {
   form.addEventListener("keydown", (event) => {
     if (event.key !== "Enter" || event.isComposing || !values.includes(event.target)) return;
     if (values.some((field) => field.value.trim())) {
-      // The value alone is half a reading: Enter leads to its temperature, as Tab does.
-      if (!temperature || temperature.value.trim()) return;
+      // Something is typed: Enter leads to what is still empty, and sends where nothing is.
+      const next = [...values.slice(values.indexOf(event.target) + 1), temperature].find(
+        (field) => field && !field.value.trim(),
+      );
+      if (!next) return;
       event.preventDefault();
-      temperature.focus();
+      next.focus();
       return;
     }
     event.preventDefault();

@@ -14,7 +14,7 @@ from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.store.typed_json import RunConditions
 from brumel.work import kit
-from brumel.work.bench.points import TypedValue, add_typed, check_typed
+from brumel.work.bench.points import TypedValue, add_typed, check_typed, strike_out
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.link.samples import TypedSample
 from brumel.work.quantities import names as quantity_names
@@ -248,6 +248,33 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
         _say(w, sheet.visit, "still", {str(line.probe.id): True for line, *_ in ready})
     w.session.flush()
     return seq
+
+
+@dataclass(frozen=True)
+class StruckOut:
+    """What was struck out of a sheet, in words."""
+
+    words: str
+
+
+@writes("visit.strike", StruckOut)
+def strike_last(w: Write, *, visit_id: str, probe_id: str = "") -> StruckOut:
+    """Strike out the value that was typed last and not recorded yet, of one probe or of every probe of the sheet.
+
+    The samples stay in the record and count for nothing.
+    """
+    sheet = locked_sheet(w, visit_id)
+    struck = []
+    for line in sheet.lines:
+        if probe_id not in ("", str(line.probe.id)) or line.dip is None or line.trace is None:
+            continue
+        if line.dip.source == "typed" and line.trace.seq.size:
+            strike_out(w, line.dip, int(line.trace.seq[-1]))
+            struck.append(line.probe.name)
+    if not struck:
+        raise NotFound("Nothing that was typed waits on this sheet.")
+    w.record(f"visit:{visit_id}", {"struck out": struck})
+    return StruckOut(f"the last value of {', '.join(struck)}")
 
 
 def _named(fault: InputError, name: str, several: bool) -> InputError:
