@@ -14,7 +14,7 @@ from brumel.store.records import Closing
 from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
 from brumel.work import bench, rounds, simulator
-from tests.browser.conftest import axe_findings, check_axe
+from tests.browser.conftest import axe_findings, check_axe, overprints
 from tests.work import helpers as h
 
 
@@ -305,12 +305,16 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     rules = "" if look == "sun" else "color-contrast"
     for link in links if look == "sun" else links[:: 2 if look == "night" else -2]:
         page.goto(link)
-        found += axe_findings(page, link, rules)
+        found += axe_findings(page, link, rules) + overprints(page, link)
         wide = page.evaluate("document.documentElement.scrollWidth")
         if wide > width:
             found.append(f"{link} is {wide} wide")
     page.goto("/bench/runs/" + h.start(told.desk, told.things, "B1", source="typed"))
-    found += axe_findings(page, "run")
+    found += axe_findings(page, "run") + overprints(page, "run")
+    if look != "night":
+        for sum_page in ("ph", "buffer", "oxygen", "conductivity", "closing"):
+            page.goto(f"/worksheet/{sum_page}")
+            found += overprints(page, sum_page)
     assert not found, "\n".join(found)
 
 

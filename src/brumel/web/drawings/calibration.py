@@ -15,7 +15,7 @@ from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.verdict import Tolerance
 from brumel.methods import Method
 from brumel.methods.model import SET, BandSpec
-from brumel.web.drawings.frame import Frame, ticks
+from brumel.web.drawings.frame import Frame, room, ticks
 from brumel.work.kit.probe_life import Life
 from brumel.work.quantities.base import Quantity
 
@@ -154,7 +154,9 @@ def history(life: Life, count: int = 10) -> list[dict[str, Any]] | None:
         band = (strand.band.fit_low, strand.band.fit_high)
         low, high = min([*values, band[0]]), max([*values, band[1]])
         pad = 0.12 * max(high - low, 1e-9)
-        frame = Frame(52, 10, 560, 84, -0.03, 1.03, low - pad, high + pad)
+        left = max(52.0, 14 + room(f"{v:.4g}" for v in band))
+        right = min(560.0, 606 - room([f"{values[-1]:.{strand.digits}f}"]))
+        frame = Frame(left, 10, right, 84, -0.03, 1.03, low - pad, high + pad)
         dots = [
             {"x": frame.x((at - start).total_seconds() / span), "y": frame.y(v), "outcome": o, "value": v, "at": at}
             for at, v, o in zip(times, values, outcomes, strict=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -32,6 +32,15 @@ class Frame:
 
     def path(self, points: Sequence[tuple[float, float]]) -> str:
         return "M" + " L".join(f"{self.x(a)},{self.y(b)}" for a, b in points)
+
+
+#: How wide a letter is where drawings are at their smallest, on a phone, whose letters are larger to stay readable.
+LETTER = 11.0
+
+
+def room(labels: Iterable[str]) -> float:
+    """How much width the longest of these labels takes on a phone, in the drawing's own measure."""
+    return LETTER * max((len(label) for label in labels), default=0)
 
 
 def ticks(low: float, high: float, about: int = 5) -> list[float]:

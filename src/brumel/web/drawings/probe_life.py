@@ -5,13 +5,13 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from typing import Any
 
-from brumel.web.drawings.frame import Frame
+from brumel.web.drawings.frame import Frame, room
 from brumel.work.kit.probe_life import Life, Strand
 
 HEIGHT = 120
 
 
-LEFT, RIGHT = 52.0, 560.0
+LEFT, RIGHT = 80.0, 560.0
 #: Height of an axis label, so that two do not overlap.
 LABEL_HIGH = 14.0
 
@@ -48,6 +48,7 @@ def _strip(s: Strand, when: Any, start: datetime, now: datetime, end: float, lif
         "frame": frame,
         "dots": dots,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots),
+        "last_x": 614 - room([f"{s.values[-1]:.{s.digits}f}"]),
         "now": frame.x(when(now)),
         "first": start,
         "last": now,

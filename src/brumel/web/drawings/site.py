@@ -10,7 +10,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from brumel.store.tables import Reading
-from brumel.web.drawings.frame import Frame, ticks
+from brumel.web.drawings.frame import Frame, room, ticks
 from brumel.work.rounds.site_history import CalibrationSpan
 
 #: What is drawn over depth and time, in this order.
@@ -44,7 +44,9 @@ def last_readings(
     ends = [float(v) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
     season = _season_in(behind.season, start, now)
     low, high = _reach(ordered, [*(usual or ()), *ends, *(v for _, _, pair in season for v in pair)])
-    frame = Frame(52, 14, 590, 176, 0, 1.02, low, high)
+    digits = next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3)
+    y_ticks = ticks(low, high, 4)
+    frame = Frame(max(52.0, 14 + room(f"{t:.{digits}f}" for t in y_ticks)), 14, 590, 176, 0, 1.02, low, high)
     span = (now - start).total_seconds()
 
     def place(at: datetime) -> float:
@@ -55,12 +57,12 @@ def last_readings(
         "frame": frame,
         "dots": dots,
         "months": [{"x": place(day), "label": f"{day:%b}"} for day in _months(start, now, zone)],
-        "y_ticks": ticks(low, high, 4),
+        "y_ticks": y_ticks,
         "now": place(now),
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
         "limits": usual,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",
-        "digits": next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3),
+        "digits": digits,
         "ends": [(frame.y(e), e) for e in ends],
         "season": [{"x": place(a), "w": max(place(b) - place(a), 1.0), **_band(frame, pair)} for a, b, pair in season],
         "spans": [
