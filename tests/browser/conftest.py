@@ -178,6 +178,15 @@ def overprints(page, at: str = "") -> list[str]:
     return [f"{at} {found}" for found in page.evaluate(OVERPRINTS)]
 
 
+SMALL_TARGETS = (Path(__file__).parent / "small_targets.js").read_text("utf-8")
+
+
+def small_targets(page, at: str, least: int) -> list[str]:
+    """What a finger misses: targets under `least` pixels, with every fold of the page open."""
+    page.evaluate("document.querySelectorAll('main details').forEach((each) => { each.open = true; })")
+    return [f"{at} {found}" for found in page.evaluate(SMALL_TARGETS, least)]
+
+
 def check_axe(page, *, at: str = "") -> None:
     """No finding of axe on this page."""
     found = axe_findings(page, at)

@@ -14,7 +14,7 @@ from brumel.store.records import Closing
 from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
 from brumel.work import bench, rounds, simulator
-from tests.browser.conftest import axe_findings, check_axe, overprints
+from tests.browser.conftest import axe_findings, check_axe, overprints, small_targets
 from tests.work import helpers as h
 
 
@@ -264,6 +264,10 @@ PAGES = [
 ]
 
 
+#: Pages used with wet hands; the others are read at a desk.
+FIELD_PAGES = "/$|/bench|/rounds/visits|/rounds/outings|/kit/probes/[^/]+/inspection"
+
+
 @pytest.mark.parametrize(("width", "look"), [(1280, "paper"), (390, "sun"), (1280, "night")])
 def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     page = open_page(told.base, "ilka", width=width)
@@ -300,12 +304,17 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         for probe in ("A1", "A3", "A6"):  # plate, errors and an ion tip's line
             mine = select(Calibration.id).where(Calibration.probe_id == uuid.UUID(told.things.probes[probe]))
             links.append(f"/records/calibrations/{session.scalar(mine.limit(1))}")
-    found = []
+    found, setup_page = [], f"/bench/probes/{told.things.probes['A1']}"
     # What the looks change is contrast: the two wide ones are searched for that on every second page.
     rules = "" if look == "sun" else "color-contrast"
     for link in links if look == "sun" else links[:: 2 if look == "night" else -2]:
         page.goto(link)
         found += axe_findings(page, link, rules) + overprints(page, link)
+        if width == 390:
+            found += small_targets(page, link, 44 if re.match(FIELD_PAGES, link) else 24)
+        if link.endswith(setup_page) and look == "paper":
+            words = len(page.locator("main").inner_text().split())
+            found += [f"{link} says {words} words"] if words > 120 else []
         wide = page.evaluate("document.documentElement.scrollWidth")
         if wide > width:
             found.append(f"{link} is {wide} wide")

@@ -10,7 +10,7 @@ from brumel.core import meter_settings
 from brumel.core.errors import InputError
 from brumel.methods import load_method
 from brumel.methods.inspection import items_for
-from brumel.store.tables import MeterSettings, MethodVersion, ProbeInstallation
+from brumel.store.tables import Lot, MeterSettings, MethodVersion, ProbeInstallation
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import Conditions
 from brumel.work.demo.weeks import SETTINGS
@@ -363,3 +363,19 @@ def test_a_method_that_makes_no_sense_is_refused_with_its_place(desk, things, ch
             turn=0 if "key" in change else 1,
         )
     assert words in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("typed", "found"),
+    [
+        ("n7-121", ["N7-121"]),
+        ("N7 121", ["N7-121"]),
+        ("N10", ["N10-071", "N10-083", "N10-090"]),
+        ("XX", []),
+        ("%", None),
+    ],
+)
+def test_a_lot_is_found_by_its_code_as_it_is_scanned_or_typed(desk, clock, typed, found):
+    with desk.read() as session:
+        codes = sorted(lot.code for lot in session.scalars(select(Lot)) if kit.is_coded(lot, typed))
+    assert codes == found if found is not None else len(codes) > 9  # nothing of a code was typed: all of them

@@ -53,10 +53,12 @@ def index(faults: Any = ()) -> Any:
             for m in sorted(meters, key=lambda m: (m.link == "typed", m.name))
         ]
         lots = sorted(kit.lots_on_shelf(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
+        code = request.args.get("code", "")[:40]
         page = render_template(
             "kit/index.html",
             groups=groups,
-            lots=lots,
+            lots=[v for v in lots if kit.is_coded(v.lot, code)],
+            code=code,
             faults=faults,
             spares=kit.spares(session, meters),
             cup_ml=CUP_ML,

@@ -84,6 +84,15 @@ def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:
     )
 
 
+def is_coded(lot: Lot, typed: str) -> bool:
+    """Whether a code as it was typed or scanned is this lot's, or begins it; case, blanks and dashes do not matter."""
+    return _plain(lot.code).startswith(_plain(typed))
+
+
+def _plain(code: str) -> str:
+    return re.sub(r"[^0-9a-z]", "", code.lower())
+
+
 _CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
 
 

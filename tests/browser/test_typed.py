@@ -1,0 +1,150 @@
+"""Typed runs replayed in the browser with the slips that hands make: wrong unit, lost minus, wrong cup, swapped cups, a
+value struck out, a lot replaced in mid-run; and a meter that is adjusted itself."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.browser.conftest import check_axe, overprints
+from tests.work import helpers as h
+
+SIZES = pytest.mark.parametrize("width", [390, 1280])
+
+
+@pytest.fixture
+def quick(brumel):
+    """A three-point method that waits half a second."""
+    h.quick_method(brumel.desk, brumel.things, "ph-7-4-10", "ph-quick")
+    return brumel
+
+
+def start(brumel, page, probe="B1", method="ph-quick", **more):
+    run = h.start(brumel.desk, brumel.things, probe, method, "typed", **more)
+    page.goto(f"/bench/runs/{run}")
+    return run
+
+
+def dip(page, name="The probe is in the cup"):
+    page.get_by_role("button", name=name).click()
+    expect(page.locator("[data-clock]")).to_be_visible()
+
+
+def read(page, value, *, temperature="20.4", times=2):
+    for _ in range(times):
+        before = page.get_by_role("button", name="Strike out").count()
+        page.wait_for_timeout(650)
+        page.get_by_label("Display shows").fill(value)
+        page.get_by_label("Temperature").fill(temperature)
+        page.get_by_role("button", name="Add this reading").click()
+        expect(page.get_by_role("button", name="Strike out")).to_have_count(before + 1)
+
+
+def accept(page):
+    page.get_by_role("button", name="Accept this point").click()
+
+
+def heading(page):
+    return page.get_by_role("heading", level=1)
+
+
+@SIZES
+def test_slips_of_the_hand_are_named_and_mended_on_the_page(quick, open_page, width):
+    page = open_page(quick.base, width=width)
+    start(quick, page)
+    dip(page)
+    read(page, "-2.0")
+    accept(page)
+    # A lost minus: said at once, with what was meant; struck out and typed again.
+    expect(heading(page)).to_contain_text("N4-118")
+    dip(page)
+    read(page, "-168.0", times=1)
+    expect(page.locator("[data-speak]")).to_contain_text("minus sign")
+    page.get_by_role("button", name="Strike out").click()
+    expect(page.get_by_text("Typed so far")).to_have_count(0)
+    # The wrong unit: this cup is typed in mV; the display's pH is refused while mV stand, and taken once none do.
+    read(page, "168.0", times=1)
+    page.get_by_label("Display shows").fill("4.01 pH")
+    page.get_by_role("button", name="Add this reading").click()
+    expect(page.get_by_role("alert")).to_contain_text("begun in another unit")
+    read(page, "168.0", times=1)
+    accept(page)
+    # The wrong cup: what stands on the main button then is how to put it right; or it is taken as the cup it is.
+    expect(heading(page)).to_contain_text("N10-090")
+    dip(page)
+    read(page, "-2.1")
+    right = page.get_by_role("button", name="It stands in N10-090 now")
+    expect(right).to_be_visible()
+    assert overprints(page) == []
+    check_axe(page)
+    right.click()
+    expect(page.locator("[data-wrong-cup]:visible")).to_have_count(0)
+    read(page, "-170.0")
+    accept(page)
+    expect(heading(page)).to_have_text("fit for use")
+
+
+@SIZES
+def test_cups_are_taken_as_they_stand_and_two_are_enough(quick, open_page, width):
+    page = open_page(quick.base, width=width)
+    run = start(quick, page)
+    dip(page)
+    read(page, "168.0")  # the pH 4 buffer came first
+    page.get_by_role("button", name="It is N4-118: take that one now").click()
+    expect(heading(page)).to_contain_text("N4-118")
+    accept(page)
+    expect(heading(page)).to_contain_text("N7-121")
+    dip(page)
+    read(page, "-2.0")
+    accept(page)
+    # The pH 10 bottle is out of date by now: another lot is poured, then it is left out after all.
+    page.get_by_text("Another cup next, or another lot").click()
+    page.get_by_text("Redo a cup, or abandon the run").click()
+    page.get_by_role("button", name=re.compile("Done after 2")).click()
+    expect(heading(page)).to_have_text("fit for use")
+    state = h.state_of(quick.desk, run)
+    assert [(s.spec.key, s.left_out) for s in state.steps] == [("neutral", False), ("acid", False), ("alkaline", True)]
+    # A usual reason is one tap.
+    page.get_by_text("Redo a cup, or abandon the run").click()
+    page.get_by_role("group", name=re.compile("Redo N4-118")).get_by_role("button", name="Bubble at the tip").click()
+    expect(heading(page)).to_contain_text("N4-118")
+    assert h.state_of(quick.desk, run).points[-1][0].reason == "Bubble at the tip"
+
+
+@SIZES
+def test_a_meter_that_is_adjusted_itself_is_read_set_and_read_again(quick, open_page, width):
+    page = open_page(quick.base, width=width)
+    page.goto(f"/bench/probes/{quick.things.probes['B1']}?method=ph-quick")
+    page.get_by_label("the meter itself is adjusted").check()
+    if page.get_by_label("the meter's settings are as").count():
+        page.get_by_label("the meter's settings are as").check()
+    page.get_by_role("button", name="Start the run").click()
+    for found, set_to, left in (("7.10", "7.03", "7.03"), ("4.05", "4.00", "4.00"), ("10.00", "10.06", "10.05")):
+        dip(page)
+        page.get_by_label("Unit on the display").select_option("ph")
+        read(page, found)
+        accept(page)
+        expect(page.get_by_text(f"Now set {set_to} pH on the meter")).to_be_visible()
+        dip(page, "The meter is set")
+        read(page, left)
+        accept(page)
+    expect(page.get_by_text("Not known: slope, offset.")).to_be_visible()
+    page.get_by_label("slope").fill("74")
+    page.get_by_role("button", name="Take down what the meter shows").click()
+    expect(heading(page)).to_have_text("do not use")
+    assert overprints(page) == []
+    check_axe(page)
+
+
+def test_conductivity_is_typed_as_the_display_shows_it_in_fahrenheit_too(brumel, open_page):
+    """12.88 mS/cm at 25 °C, compensated by 2 %/°C, in a cell of 10/cm; 77 °F are 25 °C."""
+    h.quick_method(brumel.desk, brumel.things, "ec-one-standard", "ec-quick")
+    page = open_page(brumel.base, width=390)
+    run = start(brumel, page, "B3", "ec-quick", standard="E12-031")
+    dip(page)
+    page.get_by_label("Unit on the display").select_option("us_cm_ref")
+    read(page, "12.88 mS", temperature="77F", times=1)
+    expect(page.locator("[data-speak]")).to_be_empty()
+    read(page, "12.88 mS", temperature="77F", times=1)
+    accept(page)
+    assert h.result_of(brumel.desk, run).fit.cell_constant_per_cm == pytest.approx(10.0, rel=0.01)
