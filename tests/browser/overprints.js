@@ -4,7 +4,8 @@
   const found = [];
   for (const svg of document.querySelectorAll("svg")) {
     const frame = svg.getBoundingClientRect();
-    if (!frame.width || !frame.height) continue;
+    // What is clipped away is not read: on a phone the staff shows its marks alone.
+    if (!frame.width || !frame.height || getComputedStyle(svg).clipPath !== "none") continue;
     const name = svg.getAttribute("class");
     const boxes = [...svg.querySelectorAll("text")]
       .filter((text) => text.textContent.trim() && text.getClientRects().length)

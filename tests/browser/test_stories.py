@@ -455,7 +455,7 @@ def test_a_typed_visit_of_five_quantities_takes_few_presses(brumel, open_page):
     page.goto(f"/rounds/visits/{visit}")
     for n in range(2):
         expect(page.locator("[data-value]").first).to_be_focused()
-        enter("8,02", "14200", "312", "9.4", "0.1")
+        enter("8,02", "14200", "9.4", "312", "0.1")
         if n == 0:
             enter("9.5")
         expect(page.locator("[data-typed]")).to_have_attribute("data-typed", "settled" if n else "open")

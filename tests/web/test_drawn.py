@@ -53,7 +53,7 @@ def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
     fitted = ph.fit(points)
     taken = [CalibrationPoint("cup", "adjust", *p) for p in points]
     taken.append(CalibrationPoint("check", "check", offset - slope * k * 2.2, t, 9.2))
-    plate = calibration_drawings.draw(ElectrodeFit(fitted), METHOD, taken, None, quantity_of("ph"))
+    plate = calibration_drawings.draw(ElectrodeFit(fitted), METHOD, taken, None, quantity_of("ph"), {})
     assert len(plate["dots"]) == 4
     for dot in plate["dots"]:
         assert plate["frame"].left <= dot["x"] <= plate["frame"].right

@@ -213,7 +213,7 @@ def test_settings_are_looked_through_before_leaving_and_a_change_makes_that_stal
 
     with desk.read() as session:
         mine = packing.settings(session, outings.outing(session, made), clock())[0].meter
-    start = dict.fromkeys(meter_settings.SETTINGS, 25) | {
+    start = {key: 25 for key, spec in meter_settings.SETTINGS.items() if not spec.optional} | {
         "temperature_unit": "°C",
         "buffer_family": "7.00",
         "ph_resolution": "0.01",

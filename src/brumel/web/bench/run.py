@@ -92,7 +92,8 @@ def _other_lots(session: Any, state: bench.RunState) -> list[Any]:
 
 def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None) -> dict[str, Any]:
     """What the typing of a cup opens with: the unit, the clock, what the display should show."""
-    entry = request.form.get("signal") or bench.usual_entry(session, state)
+    begun = seen.trace.entered_as if seen is not None and seen.trace.t_s.size else ""
+    entry = request.form.get("signal") or begun or bench.usual_entry(session, state)
     if entry not in state.quantity.entries:
         entry = bench.usual_entry(session, state)
     rule = state.quantity.criteria(state.method, state.current.spec).typed_rule(0.0) if state.current else None

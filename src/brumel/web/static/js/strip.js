@@ -56,7 +56,9 @@ export const drawStrip = (svg, trace, judged, options) => {
     add(svg, "path", { class: "d-rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
     add(svg, "text", { class: "d-tick d-tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
   }
-  for (const tick of x.ticks(6).filter((t) => x(t) < WIDTH - 140))
+  // On a phone the words are larger, so the axis's own take more of its end.
+  const words = window.matchMedia("(max-width: 760px)").matches ? 215 : 140;
+  for (const tick of x.ticks(6).filter((t) => x(t) < WIDTH - words))
     add(svg, "text", { class: "d-tick", x: x(tick), y: BOTTOM + 16 }, tick);
   const from = Math.max(0, end - options.window);
   add(svg, "rect", {
