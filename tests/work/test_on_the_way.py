@@ -47,6 +47,7 @@ def test_cups_are_taken_in_any_order_and_the_fit_is_the_same(desk, clock, things
         for step in order:
             assert change(desk, things, run, bench.take_next, step=step).current.spec.key == step
             take(desk, clock, things, run, MV[step])
+        assert tuple(s.spec.key for s in h.state_of(desk, run).in_order) == order
         fits[order] = h.result_of(desk, run).fit.figures
         bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Next order")
     first, second = fits.values()
@@ -62,12 +63,17 @@ def test_done_after_two_where_two_make_a_fit(desk, clock, things):
     state = change(desk, things, run, bench.leave_out_the_rest)
     assert state.current is None
     assert [s.spec.key for s in state.steps if s.left_out] == ["alkaline"]
+    with desk.read() as session:
+        assert bench.steps_to_go(session, bench.open_runs(session)) == {state.run.id: []}
     found = h.result_of(desk, run)
     assert found.fit.figures["slope_percent"] == pytest.approx(
         100 * 170 / (3.01 * 58.25), abs=1.2
     )  # 170 mV over 3.01 pH
     # Taken after all, it is in turn again, and the run has three points.
     assert change(desk, things, run, bench.take_next, step="alkaline").current.spec.key == "alkaline"
+    with desk.read() as session:
+        [to_go] = bench.steps_to_go(session, bench.open_runs(session)).values()
+    assert [spec.key for spec in to_go] == ["alkaline"]
     take(desk, clock, things, run, MV["alkaline"])
     assert h.result_of(desk, run).fit.figures != found.fit.figures
 

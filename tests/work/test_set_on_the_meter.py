@@ -77,6 +77,14 @@ def test_a_dead_probe_behind_an_adjusted_display_is_not_called_98_percent(desk, 
         assert kit.restored(kept).read(0.0, 25.0) == pytest.approx(7.0)
 
 
+def test_the_meter_is_set_in_the_cup_the_probe_stands_in_whatever_the_order(desk, clock, things):
+    run = start(desk, things)
+    turn = h.state_of(desk, run).turn
+    bench.take_next(desk, things.ansa, h.key(), run_id=run, step="acid", turn=turn)
+    read(desk, clock, things, run, "ph", 4.10)
+    assert h.state_of(desk, run).current.spec.key == "acid-set"
+
+
 def test_a_sound_one_is_fit_and_its_display_is_taken_as_it_is(desk, clock, things):
     """A meter set to a constant of 9.2 shows 12.88 mS/cm where it is; the same display reads the same at the site."""
     lots = {"standard": things.lots["E12-031"]}

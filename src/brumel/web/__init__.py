@@ -80,7 +80,7 @@ def _compiled_templates() -> FileSystemBytecodeCache | None:
 
 def _register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
-    from brumel.web.bench import calibration_session, closing, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
+    from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
     from brumel.web.glossary import routes as glossary
     from brumel.web.jobs import routes as jobs

@@ -243,10 +243,9 @@ def _tray(state: RunState, here: StepState, temperature_c: float) -> tuple[Vesse
 
 
 def _earlier(state: RunState) -> tuple[Earlier, ...]:
-    taken = sorted((s for s in state.steps if s.point), key=lambda s: s.point.at if s.point else state.run.started_at)
     return tuple(
         Earlier(s.name, s.point.signal, s.point.temperature_c, s.point.expected, s.spec.role)
-        for s in taken
+        for s in state.taken
         if s.point and s.point.signal is not None and s.point.temperature_c is not None and s.point.expected is not None
     )
 

@@ -7,12 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
-from sqlalchemy import func, select
+from sqlalchemy import false, func, literal, select, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
-from sqlalchemy.orm import Session, lazyload
+from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core.sentence import say
 from brumel.methods import Method, StepSpec
+from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunChange, RunEnd
 from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, object_id
@@ -98,9 +99,27 @@ class RunState:
 
     @property
     def current(self) -> StepState | None:
-        """The step in turn: the chosen one, else the method's next; None when all cups are done."""
-        waiting = self.waiting
-        return next((s for s in waiting if s.spec.key == self.chosen), waiting[0] if waiting else None)
+        """The step in turn; None when all cups are done.
+
+        The chosen one, else the setting of the meter in the cup the probe still stands in, else the method's next.
+        """
+        waiting = {s.spec.key: s for s in self.waiting}
+        taken = self.taken
+        first = next(iter(waiting.values()), None)
+        setting = waiting.get(f"{taken[-1].spec.key}{SET}") if taken else None
+        return waiting.get(self.chosen) or setting or first
+
+    @property
+    def taken(self) -> tuple[StepState, ...]:
+        """The steps with a standing point, in the order they were taken."""
+        return tuple(s for _, s in sorted(((s.point.at, s) for s in self.steps if s.point), key=lambda pair: pair[0]))
+
+    @property
+    def in_order(self) -> tuple[StepState, ...]:
+        """The steps as they were and will be taken; those that are left out are not among them."""
+        current = self.current
+        ahead = [s for s in self.waiting if s is not current]
+        return (*self.taken, *([current] if current else []), *ahead)
 
     @property
     def done(self) -> int:
@@ -256,8 +275,21 @@ def steps_to_go(session: Session, runs: Sequence[Run]) -> dict[uuid.UUID, list[S
     """The steps each of these runs has still before it, by run; one query for all of them."""
     standing: dict[tuple[uuid.UUID, str], bool] = {}
     if runs:
-        points = select(Point.run_id, Point.step, Point.withdrawn).where(Point.run_id.in_([run.id for run in runs]))
-        for run_id, step, withdrawn in session.execute(points.order_by(Point.version)):
+        ids = [run.id for run in runs]
+        points = select(Point.run_id, Point.step, Point.withdrawn, Point.version.label("n")).where(
+            Point.run_id.in_(ids)
+        )
+        later = aliased(RunChange)
+        taken_after_all = select(later.id).where(
+            later.run_id == RunChange.run_id,
+            later.step == RunChange.step,
+            later.kind == "next",
+            later.id > RunChange.id,
+        )
+        left_out = select(RunChange.run_id, RunChange.step, false(), literal(0).label("n")).where(
+            RunChange.run_id.in_(ids), RunChange.kind == "leave out", ~taken_after_all.exists()
+        )
+        for run_id, step, withdrawn, _ in session.execute(union_all(left_out, points).order_by("n")):
             standing[run_id, step] = not withdrawn
     return {
         run.id: [spec for spec in Method.model_validate(run.method).steps if not standing.get((run.id, spec.key))]
