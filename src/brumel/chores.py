@@ -30,14 +30,15 @@ def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
     if arguments:
         return [list(arguments)]
     # The slowest are collected first (tests/conftest.py) and handed out one by one: no worker is left alone with them.
-    two = ["-n", "2", "--dist", "load", "--maxschedchunk", "1", "--durations", "20"]
+    # Three workers on two cores: what a browser waits for leaves a core free.
+    spread = ["-n", "3", "--dist", "load", "--maxschedchunk", "1", "--durations", "20"]
     report = ["--cov-report", "term:skip-covered"]
     if cover:
-        return [[*two, "--cov", *report]]
+        return [[*spread, "--cov", *report]]
     traced = ["tests/core", "tests/methods", "tests/formats"]
     return [
-        [*two, *traced, "--cov=brumel.core", "--cov=brumel.methods", *report],
-        [*two, *(f"--ignore={path}" for path in traced)],
+        [*spread, *traced, "--cov=brumel.core", "--cov=brumel.methods", *report],
+        [*spread, *(f"--ignore={path}" for path in traced)],
     ]
 
 
