@@ -6,6 +6,7 @@ from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import Conditions
+from brumel.work.demo.weeks import SETTINGS
 from brumel.work.desk import Refused
 from tests.work import helpers as h
 
@@ -88,6 +89,9 @@ def test_the_meter_is_set_in_the_cup_the_probe_stands_in_whatever_the_order(desk
 def test_a_sound_one_is_fit_and_its_display_is_taken_as_it_is(desk, clock, things):
     """A meter set to a constant of 9.2 shows 12.88 mS/cm where it is; the same display reads the same at the site."""
     lots = {"standard": things.lots["E12-031"]}
+    shown = {**SETTINGS, "cell_constant": 9.2}
+    meter = {"meter_id": things.meters["Bench set B"], "settings": shown, "reason": "As the meter shows it"}
+    kit.record_settings(desk, things.ansa, h.key(), **meter)
     run = start(desk, things, "B3", "ec-one-standard", lots)
     read(desk, clock, things, run, "ms_cm_ref", 13.1, 12.88, at=25.0)
     state = h.state_of(desk, run)
