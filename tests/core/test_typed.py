@@ -55,6 +55,12 @@ def test_typed_values_settle_by_wait_spacing_and_agreement(name):
     assert found.value == (values[-1] if values else None)
 
 
+def test_a_first_value_counts_so_early_that_the_last_one_ends_the_wait():
+    assert [rule(readings=n).first_s for n in (1, 2, 3)] == [30, 10, 0]
+    assert judge_typed([10, 30], [1.0, 1.0], rule()).settled
+    assert not judge_typed([10, 29], [1.0, 1.0], rule()).settled
+
+
 def test_columns_that_do_not_match_are_refused():
     with pytest.raises(WrongShape):
         judge_typed([1, 2], [1.0], rule())

@@ -34,6 +34,11 @@ class TypedRule:
     relative: bool = False
     source: str = "common practice, no source"
 
+    @property
+    def first_s(self) -> float:
+        """From when on a first value counts [s]: so early that the last one, its spacing later, ends the shortest wait."""
+        return max(self.shortest_s - self.spacing_s * (self.readings - 1), 0.0)
+
 
 def judge_typed(times_s: Any, values: Any, rule: TypedRule) -> Settling:
     """Judge values typed one by one, at the last of them.

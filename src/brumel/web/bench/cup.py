@@ -41,7 +41,7 @@ def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None
         entry = bench.usual_entry(session, state)
     rule = state.quantity.criteria(state.method, state.current.spec).typed_rule(0.0) if state.current else None
     since = (desk().clock() - state.dip.started_at).total_seconds() if state.dip else 0.0
-    shown = {"entry": entry, "elapsed_s": since, "next_s": rule.shortest_s if rule else 0.0, "should": ""}
+    shown = {"entry": entry, "elapsed_s": since, "next_s": rule.first_s if rule else 0.0, "should": ""}
     unit = "°F" if state.case.settings.get("temperature_unit") == "°F" else "°C"
     shown["on_paper"] = state.dip is None
     if seen is not None and seen.trace.t_s.size:

@@ -12,9 +12,10 @@ from sqlalchemy import ARRAY, Uuid, func, literal, select, true
 from sqlalchemy.orm import Session
 
 from brumel.methods import Method
-from brumel.store.tables import Lot, MeterSettings, Probe, Run, RunChange, RunEnd
+from brumel.store.tables import Lot, MeterSettings, Probe, Run, RunEnd
 from brumel.store.typed_json import RunConditions
 from brumel.work.kit.lots import lot_view
+from brumel.work.kit.probes import replaced_lots
 from brumel.work.kit.stock import lots_with_left
 
 
@@ -89,11 +90,6 @@ def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
         .limit(1)
         .lateral()
     )
-    replaced = (
-        select(func.jsonb_object_agg(RunChange.step, RunChange.lot_id))
-        .where(RunChange.run_id == run.c.id, RunChange.lot_id.is_not(None))
-        .scalar_subquery()
-    )
     settings_at = (
         select(func.max(MeterSettings.at))
         .join(Probe, Probe.meter_id == MeterSettings.meter_id)
@@ -106,7 +102,7 @@ def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
         run.c.source,
         run.c.cups,
         run.c.conditions,
-        replaced.label("replaced"),
+        replaced_lots(run.c.id).label("replaced"),
         settings_at.label("settings_at"),
     )
     return session.execute(query.select_from(wanted).join(run, true())).all()

@@ -6,7 +6,8 @@ import uuid
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from sqlalchemy import ARRAY, Select, Uuid, func, literal, select, true
+from sqlalchemy import ARRAY, ScalarSelect, Select, Uuid, func, literal, select, true
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session
 
 from brumel.core.ions import RESTS_ON
@@ -81,19 +82,24 @@ def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[st
 def last_cups_of(session: Session, probes: Sequence[Probe]) -> dict[tuple[uuid.UUID, str], dict[str, str]]:
     """The same for every method by which each of these probes was calibrated."""
     method = Run.method["key"].astext
-    replaced = (
-        select(func.jsonb_object_agg(RunChange.step, RunChange.lot_id))
-        .where(RunChange.run_id == Run.id, RunChange.lot_id.is_not(None))
-        .scalar_subquery()
-    )
     query = (
-        select(Run.probe_id, method, Run.cups, replaced)
+        select(Run.probe_id, method, Run.cups, replaced_lots(Run.id))
         .distinct(Run.probe_id, method)
         .join(RunEnd, RunEnd.run_id == Run.id)
         .where(Run.probe_id.in_([p.id for p in probes]), Run.purpose == "calibration", RunEnd.how == "finished")
         .order_by(Run.probe_id, method, Run.started_at.desc())
     )
     return {(probe_id, key): cups | (changed or {}) for probe_id, key, cups, changed in session.execute(query)}
+
+
+def replaced_lots(run_id: Any) -> ScalarSelect[Any]:
+    """The lots that were replaced in a run on its way, by step, the last one of each; null where none was."""
+    last_wins = aggregate_order_by(RunChange.lot_id, RunChange.id)
+    return (
+        select(func.jsonb_object_agg(RunChange.step, last_wins))
+        .where(RunChange.run_id == run_id, RunChange.lot_id.is_not(None))
+        .scalar_subquery()
+    )
 
 
 def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
