@@ -83,10 +83,10 @@ def test_what_cannot_be_seen_is_not_judged():
 
 def test_advice_covers_every_probe_and_cautions_stand_at_their_step():
     book = load_care()
-    for quantity in ("ph", "conductivity", "oxygen", "redox", "ions", "temperature"):
-        assert any(c.what == "stow" for c in book.advice(quantity)), quantity
+    for quantity in ("ph", "conductivity", "oxygen", "redox", "ions", "temperature", "chlorine"):
+        assert any(c.what == "stow" for c in book.advice(quantity, "")), quantity
     assert (
-        len({c.school for c in book.advice("conductivity") if c.what == "stow"}) == 2
+        len({c.school for c in book.advice("conductivity", "two-electrode") if c.what == "stow"}) == 2
     )  # schools differ; the manual decides
     assert book.cautions_at("zero", quantity="oxygen") == ("Sulfite solution consumes oxygen and irritates.",)
     assert book.cautions_at("zero", quantity="ph") == ()

@@ -179,7 +179,9 @@ def test_what_is_left_counts_down_by_the_record_and_the_box_says_what_does_not_r
         kit.count_stock(desk, things.ansa, h.key(), spare=spare, amount=1)
     clock.on(minutes=1)
     kit.record_maintenance(desk, things.ansa, h.key(), probe_id=str(oxygen.id), what="membrane", note="Torn")
-    kit.record_battery_change(desk, things.ansa, h.key(), meter_id=str(meter.id), note="4 cells")
+    kit.record_battery_change(
+        desk, things.ansa, h.key(), meter_id=str(meter.id), note="4 cells", answers={"contacts": "clean"}
+    )
     with desk.read() as session:
         known = kit.spares(session, kit.meters_in_service(session))
     assert (known["membrane"][1].amount, known[f"battery-{meter.id}"][1].amount) == (0, 0)

@@ -90,7 +90,12 @@ def test_a_bad_probe_is_refused_by_name(desk, things, name):
 
 def test_a_battery_change_starts_polarising_and_a_membrane_asks_for_a_new_one(desk, clock, things):
     done = kit.record_battery_change(
-        desk, things.ansa, h.key(), meter_id=things.meters["Field set A"], note="4 new cells"
+        desk,
+        things.ansa,
+        h.key(),
+        meter_id=things.meters["Field set A"],
+        note="4 new cells",
+        answers={"contacts": "clean"},
     )
     assert done.waiting == ("Oxygen probe A5",)  # the polarographic one; the others lose nothing
     with pytest.raises(Refused, match="polarising until"):

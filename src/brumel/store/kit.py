@@ -13,7 +13,7 @@ from brumel.store.typed_json import LotMeasure, TypedJson
 
 
 class User(Base):
-    """A person who signs in. `stamp` changes with the password, so old sessions end."""
+    """A person who signs in. `stamp` changes with the password, so old sessions end; `units` are those of their pages."""
 
     __tablename__ = "users"
     id: Mapped[Uuid] = uuid_key()
@@ -24,6 +24,7 @@ class User(Base):
     stamp: Mapped[str]
     active: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[datetime]
+    units: Mapped[Json] = mapped_column(default=dict)
 
 
 class Meter(Base):
@@ -114,7 +115,7 @@ class Inspection(Base):
 
 
 class Maintenance(Base):
-    """Something done to a probe, and until when it must not be calibrated."""
+    """Something done to a probe, and until when it must not be calibrated; `answers` {question: what was seen on the way}."""
 
     __tablename__ = "maintenance"
     id: Mapped[Uuid] = uuid_key()
@@ -125,11 +126,28 @@ class Maintenance(Base):
     note: Mapped[str] = mapped_column(default="")
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")
+    answers: Mapped[Json] = mapped_column(default=dict)
     __table_args__ = (Index("maintenance_by_probe", "probe_id", "at"),)
 
 
+class StorageRecord(Base):
+    """Where a probe was put away, by a key of the care book's places; the newest row says where it stands."""
+
+    __tablename__ = "storage_records"
+    id: Mapped[Uuid] = uuid_key()
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
+    place: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("storage_records_by_probe", "probe_id", "at"),)
+
+
 class Lot(Base):
-    """A solution by lot. `measures` {quantity: {family, label, u, ...}} says what it is a standard of; a label wins."""
+    """A solution by lot. `measures` {quantity: {family, label, u, ...}} says what it is a standard of; a label wins.
+
+    `parent_id` is the bottle an aliquot was filled from.
+    """
 
     __tablename__ = "lots"
     id: Mapped[Uuid] = uuid_key()
@@ -142,6 +160,7 @@ class Lot(Base):
     open_days: Mapped[int]
     single_use: Mapped[bool] = mapped_column(default=False)
     discarded_at: Mapped[datetime | None]
+    parent_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
 
 
 class Count(Base):

@@ -26,6 +26,7 @@ from brumel.store.kit import (
     Probe,
     ProbeInstallation,
     SpareUse,
+    StorageRecord,
     User,
 )
 from brumel.store.sites import Client, Reading, Site, SiteTerms, Visit, VisitProbe
@@ -60,6 +61,7 @@ __all__ = [
     "Site",
     "SiteTerms",
     "SpareUse",
+    "StorageRecord",
     "StruckValue",
     "Truth",
     "User",

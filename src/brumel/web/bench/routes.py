@@ -77,6 +77,7 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         source = _source(probe.meter.link)
         last_cups = kit.last_cups(session, probe.id, method.key)
         cups = usual_cups(offers, last_cups)
+        known = kit.facts(session, [probe], now)[probe.id]
         page = render_template(
             "bench/setup.html",
             probe=probe,
@@ -94,7 +95,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             source=source,
             repeats=request.values.get("repeats", ""),
             recorded=recorded,
-            look=kit.last_inspection(session, probe.id),
+            look=known.look,
+            stored=kit.stored_by(probe, known, now),
+            waits_words=kit.waits_in_words(probe),
             pressures=PRESSURES,
             last_conditions=last_run.conditions if last_run else RunConditions(),
             can_find=any(s.role == "adjust" for s in method.steps),

@@ -62,6 +62,8 @@ def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
             spec=meter_settings.SETTINGS,
             link=link_sessions.newest(session, meter.id),
             alive=link_sessions.alive(session, meter.id, desk().clock()),
+            stored=kit.stored_of(session, on_it, desk().clock()),
+            storage_places={p.id: kit.places_of(p) for p in on_it},
         )
         return page, 422 if faults else 200
 
@@ -75,21 +77,6 @@ def save_meter(meter_id: str) -> Any:
         form.check()
         kit.save_meter(desk(), actor(), form.write_key, _given(), meter_id)
         flash("The record is changed.", "note")
-        return url_for("kit.meter", meter_id=meter_id)
-
-    return answer(do, lambda faults: meter(meter_id, faults))
-
-
-@blueprint.post("/meters/<meter_id>/battery")
-def battery(meter_id: str) -> Any:
-    """The battery was changed."""
-    form = ReasonForm()
-
-    def do() -> str:
-        form.check()
-        done = kit.record_battery_change(desk(), actor(), form.write_key, meter_id=meter_id, note=text_of(form.reason))
-        if done.waiting:
-            flash(f"Recorded. Polarising again: {', '.join(done.waiting)}.", "note")
         return url_for("kit.meter", meter_id=meter_id)
 
     return answer(do, lambda faults: meter(meter_id, faults))

@@ -1,4 +1,4 @@
-"""Probes: their record and life, installations, maintenance, limits of their own, and looking them over."""
+"""Probes: their record and life, installations, limits of their own, and inspecting them."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from brumel.core.quantity_table import MEASURED
 from brumel.core.redox import ELECTRODES
 from brumel.methods import ORDER
 from brumel.methods.care import load_care
+from brumel.methods.guides import guides_for
 from brumel.methods.inspection import items_for
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -22,11 +23,6 @@ from brumel.work import bench, kit
 class ProbeWriteForm(WriteForm):
     cable_m = NumberField("Cable", name_of="cable length", required=False)
     nominal = NumberField("Nominal cell constant", name_of="nominal cell constant", required=False)
-
-
-class WaitForm(ReasonForm):
-    hours = NumberField("Hours", name_of="hours", required=False)
-    days = NumberField("Days", name_of="days", required=False)
 
 
 class LimitForm(ReasonForm):
@@ -128,15 +124,23 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
             kinds=kit.maintenance_kinds(probe),
             waits={what: kit.wait_h(probe, what) for what in kit.maintenance_kinds(probe)},
             intervals={what: kit.interval_days(probe, what) for what in kit.maintenance_kinds(probe)},
-            maintenance=[(u, kit.maintenance_words(probe, u)[0]) for u in lived.done[:20]],
+            maintenance=[
+                (u, kit.maintenance_words(probe, u)[0], kit.answers_in_words(probe, u)) for u in lived.done[:20]
+            ],
             faults=faults,
             given=request.form,
             life=lived,
             strips=life_views(lived, now),
             run=kit.open_run(session, probe.id),
             again=None if probe.retired_at else bench.same_again(session, [probe], now).get(probe.id),
-            care=load_care().advice(probe.quantity),
-            cautions=load_care().cautions_at("handling", "cleaning", "solutions", "membrane", quantity=probe.quantity),
+            care=load_care().advice(probe.quantity, probe.kind),
+            cautions=load_care().cautions_at(
+                "handling", "cleaning", "solutions", "membrane", quantity=probe.quantity, kind=probe.kind
+            ),
+            guides=guides_for(probe.quantity, probe.kind),
+            waits_words=kit.waits_in_words(probe),
+            stored=kit.stored_by(probe, trust.facts, now) if trust.facts else None,
+            storage_places=kit.places_of(probe),
             installations=lived.installations,
             meters=kit.meters_in_service(session),
             look=look,
@@ -145,69 +149,6 @@ def probe(probe_id: str, faults: Any = ()) -> Any:
             method=lived.method,
         )
         return page, 422 if faults else 200
-
-
-@blueprint.post("/probes/<probe_id>/maintenance")
-def record_maintenance(probe_id: str) -> Any:
-    """Something was done to the probe."""
-    form = ReasonForm()
-
-    def do() -> str:
-        form.check()
-        kit.record_maintenance(
-            desk(),
-            actor(),
-            form.write_key,
-            probe_id=probe_id,
-            what=request.form.get("what", ""),
-            note=text_of(form.reason),
-            fresh=request.form.get("fresh") == "yes",
-        )
-        return url_for("kit.probe", probe_id=probe_id)
-
-    return answer(do, lambda faults: probe(probe_id, faults))
-
-
-@blueprint.post("/probes/<probe_id>/waits")
-def set_wait(probe_id: str) -> Any:
-    """A wait of the probe's own, from its manual."""
-    form = WaitForm()
-
-    def do() -> str:
-        form.check()
-        kit.set_wait(
-            desk(),
-            actor(),
-            form.write_key,
-            probe_id=probe_id,
-            what=request.form.get("what", ""),
-            hours=form.hours.number,
-            reason=text_of(form.reason),
-        )
-        return url_for("kit.probe", probe_id=probe_id)
-
-    return answer(do, lambda faults: probe(probe_id, faults))
-
-
-@blueprint.post("/probes/<probe_id>/intervals")
-def set_interval(probe_id: str) -> Any:
-    """How often a maintenance of this probe is due, from its manual."""
-    form = WaitForm()
-
-    def do() -> str:
-        form.check()
-        kit.set_interval(
-            desk(),
-            actor(),
-            form.write_key,
-            probe_id=probe_id,
-            what=request.form.get("what", ""),
-            days=form.days.number,
-            reason=text_of(form.reason),
-        )
-        return url_for("kit.probe", probe_id=probe_id)
-
-    return answer(do, lambda faults: probe(probe_id, faults))
 
 
 @blueprint.post("/probes/<probe_id>/limits")
@@ -295,6 +236,8 @@ def inspection(probe_id: str, faults: Any = ()) -> Any:
             given=request.form,
             seen=kit.findings(probe, last.findings) if last else (),
             kinds=kit.maintenance_kinds(probe),
+            guides=guides_for(probe.quantity, probe.kind),
+            stored=kit.stored_of(session, [probe], desk().clock()).get(probe.id),
         )
         return page, 422 if faults else 200
 

@@ -13,13 +13,13 @@ from brumel.methods import ORDER
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
-from brumel.web.kit import meters, methods, probes
+from brumel.web.kit import maintenance, meters, methods, probes
 from brumel.web.kit.place import blueprint
 from brumel.work import kit
 from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards
 
-__all__ = ["blueprint", "meters", "methods", "probes"]
+__all__ = ["blueprint", "maintenance", "meters", "methods", "probes"]
 
 
 class LotForm(WriteForm):

@@ -47,7 +47,36 @@ def day(desk: Desk, clock: Then, world: World, number: int) -> list[str]:
             visit(desk, clock, world.users["ansa"], site, probes, out)
         outings.end(desk, world.users["ansa"], uuid.uuid4(), outing_id=out)
     clock.on(minutes=35)
-    return [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
+    closings = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
+    put_away(desk, world, number)
+    return closings
+
+
+#: where the practice keeps its probes overnight; in one week a bulb stood in tap water
+OVERNIGHT = {
+    "A": "storage_solution",
+    "spare": "storage_solution",
+    "A3": "dry",
+    "A4": "tap",
+    "A5": "moist_cap",
+    "A6": "low_standard",
+    "A7": "low_standard",
+    "A8": "dry",
+    "B": "kcl",
+    "B2": "moist_cap",
+    "B3": "dry",
+    "C1": "moist_cap",
+    "C2": "tap",
+}
+
+
+def put_away(desk: Desk, world: World, number: int) -> None:
+    """The probes are put away after the closing checks."""
+    places = {**OVERNIGHT, **({"spare": "tap"} if number == 1 else {})}
+    for meter in {p.meter_id for p in world.probes.values()}:
+        kept = {str(p.id): places[key] for key, p in world.probes.items() if p.meter_id == meter and key in places}
+        if kept:
+            kit.store_probes(desk, world.users["ansa"], uuid.uuid4(), meter_id=str(meter), places=kept)
 
 
 def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe], outing_id: str = "") -> str:

@@ -2,6 +2,7 @@
 
 from brumel.work.kit.calibrations import first_gain, last_usable, recent_calibrations, restored, settle_times
 from brumel.work.kit.due import Due, due_items
+from brumel.work.kit.guided import answers_in_words, guide_of, record_battery_change, record_guided
 from brumel.work.kit.inspections import findings, inspect, last_inspection
 from brumel.work.kit.lots import (
     CONTAINERS,
@@ -27,11 +28,11 @@ from brumel.work.kit.maintenance import (
     maintenance_history,
     maintenance_kinds,
     maintenance_words,
-    record_battery_change,
     record_maintenance,
     set_interval,
     set_wait,
     wait_h,
+    waits_in_words,
 )
 from brumel.work.kit.meters import (
     LINKS,
@@ -96,6 +97,7 @@ from brumel.work.kit.probes import (
     waits_for,
 )
 from brumel.work.kit.stock import CUP_ML, MOST, SPARES, Left, count_stock, left_of_lots, newest_counts, spares, unit_of
+from brumel.work.kit.storage import Stored, places_of, store_probe, store_probes, stored_by, stored_of
 from brumel.work.kit.trust import (
     ReadingFacts,
     Trust,
@@ -130,11 +132,13 @@ __all__ = [
     "NewMeasure",
     "ProbeForm",
     "ReadingFacts",
+    "Stored",
     "Strand",
     "Trust",
     "TrustFacts",
     "Wait",
     "add_lot",
+    "answers_in_words",
     "best_of",
     "clean_words",
     "conditioning",
@@ -147,6 +151,7 @@ __all__ = [
     "findings",
     "first_gain",
     "first_offered",
+    "guide_of",
     "hours_since",
     "inspect",
     "installations",
@@ -183,6 +188,7 @@ __all__ = [
     "open_run",
     "open_runs",
     "own_methods",
+    "places_of",
     "present_dip",
     "present_dips",
     "probe_of",
@@ -192,6 +198,7 @@ __all__ = [
     "reading_facts",
     "recent_calibrations",
     "record_battery_change",
+    "record_guided",
     "record_maintenance",
     "record_settings",
     "restore_meter",
@@ -214,6 +221,10 @@ __all__ = [
     "settings_of",
     "settle_times",
     "spares",
+    "store_probe",
+    "store_probes",
+    "stored_by",
+    "stored_of",
     "token_hash",
     "trust_by",
     "trust_of",
@@ -221,4 +232,5 @@ __all__ = [
     "unit_of",
     "wait_h",
     "waits_for",
+    "waits_in_words",
 ]

@@ -34,14 +34,25 @@ def inspect(w: Write, *, probe_id: str, seen: Mapping[str, str], note: str = "")
             faults.append(InputError(item.key, f"{item.question} Choose what you see."))
         noted[item.key] = answer
     raise_faults(faults)
+    inspection = record_look(w, probe, noted, clean_reason(note, required=False))
+    w.record(f"probe:{probe.id}", {"findings": noted, "blocks": inspection.blocks})
+    return Written(str(inspection.id))
+
+
+def record_look(w: Write, probe: Probe, noted: Mapping[str, str], note: str = "") -> Inspection:
+    """An inspection with these findings, {item: "good" or a finding}; within a write."""
     blocking = [f.words for f in findings(probe, noted) if f.blocks]
-    note = clean_reason(note, required=False) or ", ".join(blocking)
     inspection = Inspection(
-        id=uuid.uuid4(), probe_id=probe.id, at=w.now, findings=noted, blocks=bool(blocking), note=note, by_id=w.actor.id
+        id=uuid.uuid4(),
+        probe_id=probe.id,
+        at=w.now,
+        findings=dict(noted),
+        blocks=bool(blocking),
+        note=note or ", ".join(blocking),
+        by_id=w.actor.id,
     )
     w.session.add(inspection)
-    w.record(f"probe:{probe.id}", {"findings": noted, "blocks": bool(blocking)})
-    return Written(str(inspection.id))
+    return inspection
 
 
 def findings(probe: Probe, seen: Mapping[str, str]) -> tuple[InspectionFinding, ...]:

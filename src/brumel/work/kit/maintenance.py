@@ -12,19 +12,11 @@ from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
-from brumel.core.sentence import say
+from brumel.core.sentence import Amount, Sentence, say
 from brumel.methods.maintenance import MaintenanceSpec, kinds_of, load_maintenance
-from brumel.store.tables import Maintenance, Probe, SpareUse
+from brumel.store.tables import Maintenance, Probe
 from brumel.work.desk import NotAllowed, Refused, Write, Written, clean_reason, writes
-from brumel.work.kit import meters, probes
-
-
-@dataclass(frozen=True)
-class BatteryReplaced:
-    """The meter, and the probes that must wait because they lost their supply."""
-
-    meter: str
-    waiting: tuple[str, ...]
+from brumel.work.kit import probes
 
 
 def last_maintenance(session: Session, probe_id: uuid.UUID, before: datetime) -> Maintenance | None:
@@ -84,38 +76,46 @@ def record_maintenance(w: Write, *, probe_id: str, what: str, note: str = "", fr
     probe = probes.probe_of(w.session, probe_id)
     if what not in maintenance_kinds(probe):
         raise InputError("what", "Choose what was done from the list.", value=what)
-    if probes.open_run(w.session, probe.id):
-        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+    refuse_on_bench(w, probe)
     spec = maintenance_kinds(probe)[what]
     if spec.fresh and not fresh:
         raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
     note = clean_reason(note, required=False)
-    ready = _done(w, probe, what, note)
+    ready = begin_wait(w, probe, what, note)
     w.record(f"probe:{probe.id}", {"what": what, "ready": ready.isoformat(), "note": note})
     return Written(str(probe.id))
 
 
-def _done(w: Write, probe: Probe, what: str, note: str) -> datetime:
+def refuse_on_bench(w: Write, probe: Probe) -> None:
+    """Raises Refused while the probe is in an open run."""
+    if probes.open_run(w.session, probe.id):
+        raise Refused(f"{probe.name} is on Bench in an open run. Finish or abandon that first.")
+
+
+def begin_wait(w: Write, probe: Probe, what: str, note: str, answers: Mapping[str, str] | None = None) -> datetime:
+    """What was done goes on record, and its wait begins; within a write. When the probe may be calibrated."""
     ready = w.now + timedelta(hours=wait_h(probe, what))
-    w.session.add(Maintenance(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=w.actor.id))
+    row = Maintenance(probe_id=probe.id, what=what, at=w.now, ready_at=ready, note=note, by_id=w.actor.id)
+    row.answers = dict(answers or {})
+    w.session.add(row)
     return ready
 
 
-@writes("meter.battery", BatteryReplaced)
-def record_battery_change(w: Write, *, meter_id: str, note: str) -> BatteryReplaced:
-    """The meter's battery was changed: every probe that lost its polarising voltage starts its wait."""
-    meter = meters.meter_of(w.session, meter_id)
-    words = clean_reason(note)
-    meter.battery = str(say("{words} ({at:date})", words=words, at=w.now))
-    waiting = []
-    on_it = select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None))
-    for probe in w.session.scalars(on_it):
-        if "power" in maintenance_kinds(probe) and wait_h(probe, "power") > 0:
-            _done(w, probe, "power", "battery of the meter changed")
-            waiting.append(probe.name)
-    w.session.add(SpareUse(spare=f"battery-{meter.id}", at=w.now, by_id=w.actor.id))
-    w.record(f"meter:{meter.id}", {"note": words, "waiting": waiting})
-    return BatteryReplaced(str(meter.id), tuple(waiting))
+def waits_in_words(probe: Probe) -> list[Sentence]:
+    """What this probe has to wait for and how long, by its record or its kind: "When cleaned: 2 h in storage solution"."""
+    by_wait: dict[tuple[float, str], list[str]] = {}
+    for what, spec in maintenance_kinds(probe).items():
+        if hours := wait_h(probe, what):
+            by_wait.setdefault((hours, spec.meanwhile), []).append(spec.words)
+    return [
+        say(
+            "When {treated}: {wait} {meanwhile}.",
+            treated=" or ".join(words),
+            wait=Amount(hours, "h"),
+            meanwhile=meanwhile,
+        )
+        for (hours, meanwhile), words in by_wait.items()
+    ]
 
 
 @writes("probe.interval", Written)

@@ -15,7 +15,7 @@ from sqlalchemy.orm.attributes import set_committed_value
 from brumel.core.sentence import say
 from brumel.core.verdict import Outcome
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run
+from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run, StorageRecord
 from brumel.work.kit.calibrations import stands
 from brumel.work.kit.maintenance import Wait, maintenance_words, running_wait, waits_within
 
@@ -42,6 +42,8 @@ class TrustFacts:
     wait: Wait | None
     installation: ProbeInstallation | None
     closing: Closing | None
+    storage: StorageRecord | None = None
+    done_since_stored: frozenset[str] = frozenset()
 
 
 def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, TrustFacts]:
@@ -75,12 +77,19 @@ def _facts(
         .limit(1)
         .lateral()
     )
+    storage = _newest(StorageRecord, wanted, StorageRecord.at <= now)
+    since = (
+        select(func.jsonb_agg(Maintenance.what).label("done"))
+        .where(Maintenance.probe_id == wanted.c.probe_id, Maintenance.at > storage.c.at, Maintenance.at <= now)
+        .lateral()
+    )
     parts = [
         (Inspection, _newest(Inspection, wanted)),
         (Calibration, calibrations),
         (Maintenance, _newest(Maintenance, wanted, Maintenance.at <= now)),
         (ProbeInstallation, _newest(ProbeInstallation, wanted, ProbeInstallation.at <= now)),
         (Closing, closings),
+        (StorageRecord, storage),
     ]
     if read_with:
         usable = _newest(Calibration, wanted, Calibration.usable, Calibration.at <= now, stands())
@@ -88,17 +97,17 @@ def _facts(
         dips = select(Dip).where(Dip.probe_id == wanted.c.probe_id).order_by(Dip.number.desc()).limit(1).lateral()
         parts += [(Calibration, usable), (Run, runs), (Dip, dips)]
     running = waits_within(now).where(Maintenance.probe_id == wanted.c.probe_id).lateral()
-    query = select(wanted.c.probe_id, running.c.rows, *(aliased(table, part) for table, part in parts))
+    query = select(wanted.c.probe_id, running.c.rows, since.c.done, *(aliased(table, part) for table, part in parts))
     joined: Any = wanted
-    for part in (*(part for _, part in parts), running):
+    for part in (*(part for _, part in parts), running, since):
         joined = joined.outerjoin(part, true())
     # What hangs on the rows is loaded only where someone asks for it; a run is then found in the session.
     rows = session.execute(query.select_from(joined).options(lazyload("*")))
     by_id = {p.id: p for p in probes}
     known = {}
-    for probe_id, begun, look, calibration, last, fitted, closing, *read in rows:
+    for probe_id, begun, done, look, calibration, last, fitted, closing, stored, *read in rows:
         wait = running_wait(by_id[probe_id], begun or [], now)
-        of_trust = TrustFacts(look, calibration, last, wait, fitted, closing)
+        of_trust = TrustFacts(look, calibration, last, wait, fitted, closing, stored, frozenset(done or ()))
         backing, run, dip = read or (None, None, None)
         if backing is not None:
             set_committed_value(backing, "run", run)
