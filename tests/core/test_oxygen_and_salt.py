@@ -203,7 +203,7 @@ BAD = [
     (lambda: o.saturation_mg_l([1, 2], [1, 2, 3]), WrongShape, "lengths do not match"),
     (lambda: o.percent_saturation(8, 20, relative_to="here"), UnknownName, "local"),
     (lambda: s.practical_salinity("salty", 20), NotANumber, "Conductivity must be a number"),
-    (lambda: c.tds_mg_l(500, 5), OutOfRange, "TDS factor 5 is outside 0.45 to 1"),
+    (lambda: c.tds_mg_l(500, 5), OutOfRange, "TDS factor 5 is outside 0.4 to 1"),
     (lambda: c.to_reference(float("inf"), 20), NotANumber, "Conductivity"),
     (lambda: c.accuracy_us_cm(3000, percent_full_scale=2, full_scale_us_cm=2000), OutOfRange, "outside 0 to 2000"),
 ]

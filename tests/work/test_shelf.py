@@ -38,7 +38,9 @@ def lot(desk, code):
 
 def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     label = "15: 6.91\n20 = 6.89\n25 °C: 6,87\n"
-    made = kit.add_lot(desk, things.ansa, h.key(), new({"family": "", "label": label}))
+    made = kit.add_lot(
+        desk, things.ansa, h.key(), replace(new({"family": "", "label": label}), name="Buffer, our own mix")
+    )
     found = lot(desk, "N7-200")
     assert str(found.id) == made.id
     assert found.measures["ph"].label == {"15": 6.91, "20": 6.89, "25": 6.87}

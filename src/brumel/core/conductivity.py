@@ -12,7 +12,13 @@ from numpy.typing import NDArray
 
 from brumel.core import salinity as salt
 from brumel.core.checking import Door, Floats, plain
-from brumel.core.constants.chosen import REFERENCE_C, TDS_HIGH, TDS_LOW, TEMPERATURE_COEFFICIENT_PERCENT
+from brumel.core.constants.chosen import (
+    LABEL_SALT_PERCENT_PER_C,
+    REFERENCE_C,
+    TDS_HIGH,
+    TDS_LOW,
+    TEMPERATURE_COEFFICIENT_PERCENT,
+)
 from brumel.core.constants.measured import KCL_AT_25, KCL_STANDARDS, NATURAL_WATER_C, NATURAL_WATER_F25
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName, WrongShape
 from brumel.core.lookup import at_temperature
@@ -92,6 +98,28 @@ def standard_us_cm(standard: str | float | Standard, temperature_c: Floats) -> F
     return at_temperature(table.name, table.temperatures_c, table.values_us_cm, temperature_c)
 
 
+def labelled_us_cm(value_us_cm: float, label_c: float, temperature_c: Floats) -> Floats:
+    """A standard whose label states one value alone, at another temperature: by the course of the nearest KCl standard.
+
+    value_us_cm : as stated at `label_c` [µS/cm, °C]; temperature_c : the cup's own [°C]
+
+    Returns µS/cm. Raises OutOfRange outside that standard's table. What the solution is made of is not known: see
+    `label_salt_percent`. Source: that table's own.
+    """
+    door = Door()
+    door.number("conductivity_us_cm", value_us_cm, 0.1, C_RANGE[1])
+    door.close()
+    tables = [s for s in STANDARDS.values() if not s.key.startswith("demal")]
+    nearest = min(tables, key=lambda s: abs(np.log(s.nominal_us_cm / value_us_cm)))
+    at_label = np.asarray(standard_us_cm(nearest, label_c))
+    return plain(np.asarray(value_us_cm * np.asarray(standard_us_cm(nearest, temperature_c)) / at_label))
+
+
+def label_salt_percent(label_c: float, temperature_c: float) -> float:
+    """What an unknown salt adds to the uncertainty (k = 2) of such a standard away from its label's temperature [%]."""
+    return LABEL_SALT_PERCENT_PER_C * abs(temperature_c - label_c)
+
+
 # -- cell
 
 
@@ -166,6 +194,18 @@ def nominal_cell_constant(expected_us_cm: float) -> float:
     door.number("conductivity_us_cm", expected_us_cm, *C_RANGE)
     door.close()
     return 0.1 if expected_us_cm < 100 else 1.0 if expected_us_cm <= 20_000 else 10.0
+
+
+def cell_range_us_cm(nominal_per_cm: float, kind: str = "two-electrode") -> tuple[float, float]:
+    """What a cell of this constant reads well [1/cm] -> [µS/cm]: where it conducts between 10 µS and 20 mS.
+
+    More polarises two electrodes, less drowns in the leads; four electrodes and inductive cells go ten times higher.
+    Common practice, no source.
+    """
+    door = Door()
+    k = door.number("nominal_per_cm", nominal_per_cm, 0.005, 20)
+    door.close()
+    return 10.0 * k, (20_000.0 if kind == "two-electrode" else 200_000.0) * k
 
 
 @dataclass(frozen=True)

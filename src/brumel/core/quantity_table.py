@@ -6,7 +6,8 @@ Figures of a label and of a standard are usual ones: common practice, no source.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 
@@ -59,6 +60,7 @@ class QuantityRow:
     turn : its place in a whole meter's calibration session
     displayed : the way of typing its display that gives the reported unit itself; it is offered first
     vessels : what its probe may stand in while it is calibrated
+    usual_by_kind : the method offered first for these kinds of probe, where it is another than `usual_method`
     standard_u : standard uncertainty of the standards where their lots say nothing, in the label's own measure
     digits, standard_digits : decimals of a value on a sheet, and of what a standard should read
     ideal : what it is read with where no calibration can be
@@ -82,6 +84,11 @@ class QuantityRow:
     displayed: str = ""
     vessels: tuple[str, ...] = ("solution",)
     ideal: str = "a perfect probe"
+    usual_by_kind: Mapping[str, str] = field(default_factory=dict)
+
+    def usual_for(self, kind: str) -> str:
+        """The method offered first for this kind of probe."""
+        return self.usual_by_kind.get(kind, self.usual_method)
 
 
 class DerivedRow(NamedTuple):
@@ -157,6 +164,7 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
         displayed="us_cm_ref",
         ideal="the cell's nominal constant",
         vessels=("solution", "air"),
+        usual_by_kind={"four-electrode": "ec-one-standard", "inductive": "ec-one-standard"},
     ),
     DerivedRow("salinity", "salinity", 2),
     DerivedRow("solids", "TDS", 0),

@@ -5,20 +5,36 @@ from __future__ import annotations
 import functools
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
+from brumel.core.constants.measured import AMMONIA_G_MOL, AMMONIUM_G_MOL, NITRATE_G_MOL, NITROGEN_G_MOL
 from brumel.core.errors import InputError, NotANumber
 from brumel.core.quantities import sentence_label
 
-#: Per dimension: the canonical unit first, then what people may write, each with its name for pint.
-UNITS: dict[str, dict[str, str]] = {
+#: Per dimension: the canonical unit first, then what people may write, each with its name for pint, or, where a unit is
+#: of the trade alone, with what one of it is in the canonical unit.
+UNITS: dict[str, dict[str, str | float]] = {
     "temperature": {"°C": "degC", "°F": "degF", "K": "kelvin"},
     "pressure": {"hPa": "hPa", "kPa": "kPa", "mmHg": "mmHg", "inHg": "inHg", "mbar": "mbar", "atm": "atm"},
     "length": {"m": "meter", "ft": "foot"},
     "conductivity": {"µS/cm": "uS/cm", "mS/cm": "mS/cm", "S/m": "S/m", "mS/m": "mS/m"},
     "potential": {"mV": "mV", "V": "V"},
     "mass per volume": {"mg/L": "mg/L", "g/L": "g/L", "µg/L": "ug/L"},
+    "nitrate": {
+        "mg/L as N": "mg/L",
+        "mg/L as NO3": NITROGEN_G_MOL / NITRATE_G_MOL,
+        "µg/L as N": 1e-3,
+        "mmol/L": NITROGEN_G_MOL,
+    },
+    "ammonium": {
+        "mg/L as N": "mg/L",
+        "mg/L as NH4": NITROGEN_G_MOL / AMMONIUM_G_MOL,
+        "mg/L as NH3": NITROGEN_G_MOL / AMMONIA_G_MOL,
+        "µg/L as N": 1e-3,
+        "mmol/L": NITROGEN_G_MOL,
+    },
+    "hardness": {"mg/L as CaCO3": "mg/L", "°dH": 17.848, "mmol/L": 100.087},
     "time": {"min": "minute", "h": "hour", "s": "second", "d": "day"},
 }
 _ALIASES = {
@@ -38,7 +54,27 @@ _ALIASES = {
     "g/l": "g/L",
     "ug/l": "µg/L",
     "torr": "mmHg",
+    "in hg": "inHg",
+    "mm hg": "mmHg",
+    "mg/l n": "mg/L as N",
+    "mg/l as n": "mg/L as N",
+    "mg/l no3-n": "mg/L as N",
+    "mg/l nh4-n": "mg/L as N",
+    "mg/l no3": "mg/L as NO3",
+    "mg/l as no3": "mg/L as NO3",
+    "mg/l nh4": "mg/L as NH4",
+    "mg/l as nh4": "mg/L as NH4",
+    "mg/l nh3": "mg/L as NH3",
+    "mg/l as nh3": "mg/L as NH3",
+    "ug/l n": "µg/L as N",
+    "ug/l as n": "µg/L as N",
+    "mmol": "mmol/L",
+    "mg/l as caco3": "mg/L as CaCO3",
+    "mg/l caco3": "mg/L as CaCO3",
 }
+
+#: What counts dissolved solids by a factor on conductivity; without that factor it says nothing [mg/L].
+SOLIDS = {"ppm": 1.0, "mg/L TDS": 1.0, "ppt": 1000.0, "g/L TDS": 1000.0}
 
 
 @functools.cache
@@ -78,14 +114,19 @@ def convert(field: str, value: float, unit: str, into: str, dimension: str) -> f
         )
     if text == into:
         return float(value)
-    return float(_registry().Quantity(value, known[text]).to(known[into]).magnitude)
+    here, there = known[text], known[into]
+    if isinstance(here, float) or isinstance(there, float):
+        return float(value) * (here if isinstance(here, float) else 1.0) / (there if isinstance(there, float) else 1.0)
+    return float(_registry().Quantity(value, here).to(there).magnitude)
 
 
 _WITH_UNIT = re.compile(r"^([+\-−]?[\d.,]*\d[.,]?(?:[eE][+-]?\d{1,3})?)\s*([^\d\s].*)?$")
 
 
-def apart(text: str) -> tuple[str, str]:
+def apart(text: str, known: Collection[str] = ("ppm",)) -> tuple[str, str]:
     """What was typed as number and unit, "12.8 mS" as ("12.8", "mS/cm"), each still text; no unit where none was typed.
+
+    known : what counts solids and is understood here, because its factor is at hand
 
     Text that is no number with something behind it comes back whole, for whoever reads numbers to refuse.
     """
@@ -93,7 +134,7 @@ def apart(text: str) -> tuple[str, str]:
     if found is None:
         return text, ""
     unit = (found[2] or "").strip()
-    return found[1], unit if unit.lower() == "ppm" else _name(unit)
+    return found[1], unit.lower() if unit.lower() in known else _name(unit)
 
 
 def choices(dimension: str) -> Sequence[str]:

@@ -161,6 +161,7 @@ class Lot(Base):
     single_use: Mapped[bool] = mapped_column(default=False)
     discarded_at: Mapped[datetime | None]
     parent_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
+    parent: Mapped[Lot | None] = relationship(remote_side=[id], lazy="joined", join_depth=1)
 
 
 class Count(Base):

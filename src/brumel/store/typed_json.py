@@ -66,6 +66,7 @@ class LotMeasure(_Kept):
     u : expanded uncertainty of the value, in the quantity's unit of uncertainty
     basis : of an ion standard, "activity" or "concentration"; strength : its ionic strength [mol/L]
     against : the reference electrode an ORP label is stated against
+    printed : the label as it was typed; unit : what its values were printed in; factor : of a label in ppm or ppt
     """
 
     family: str = "label"
@@ -74,6 +75,9 @@ class LotMeasure(_Kept):
     basis: str = ""
     against: str = ""
     strength: float | None = None
+    printed: str = ""
+    unit: str = ""
+    factor: float | None = None
 
     @property
     def label_table(self) -> dict[float, float] | None:

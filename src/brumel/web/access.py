@@ -106,6 +106,7 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.new_lot": STAFF,
     "kit.add_lot": STAFF,
     "kit.open_lot": STAFF,
+    "kit.fill_off": STAFF,
     "kit.discard_lot": STAFF,
     "kit.count_lot": STAFF,
     "kit.count_spare": STAFF,

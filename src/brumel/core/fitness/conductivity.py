@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -107,7 +107,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     air_us = zero[0].signal if zero else 0.0
     adjust = of_role(points, "adjust")
     fitted = _fit(adjust, air_us, terms)
-    rows: list[CriterionRow] = as_found_rows(points, terms, _absolute(points, limits, "found"), digits=1)
+    rows = _as_found(points, limits, terms)
     if adjust:
         shown = band(limits, "cell_constant")
         note = say(
@@ -116,6 +116,7 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
             nominal=Amount(terms.nominal_per_cm, "/cm"),
         )
         rows.append(shown.row("cell_constant", "cell constant, from nominal", fitted.change_percent, "%", note=note))
+        rows += _jump(fitted, limits, terms)
     if zero:
         rows.append(
             tolerance(limits, "air_zero")
@@ -140,6 +141,31 @@ def assess(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTer
     rows += spread_row([p for p in points if p.role != "zero"], tolerance(limits, "cup_spread"))
     rows += common_rows(terms)
     return Fitness(fitted, Verdict(tuple(rows)), _features(points, fitted, air_us if zero else None, terms))
+
+
+def _as_found(points: Sequence[CalibrationPoint], limits: Limits, terms: JudgingTerms) -> list[CriterionRow]:
+    """What the last calibration reads in the standards before it is replaced, whether or not that was asked for."""
+    found = of_role(points, "found")
+    if not found and terms.before is not None:
+        found = [replace(p, role="found") for p in of_role(points, "adjust")]
+    return as_found_rows(found, terms, _absolute(found, limits, "found"), digits=1)
+
+
+def _jump(fitted: CellFit, limits: Limits, terms: JudgingTerms) -> list[CriterionRow]:
+    """The constant against that of the last good calibration: a cell's constant does not move by itself."""
+    if not isinstance(terms.before, CellFit):
+        return []
+    limit = tolerance(limits, "as_found")
+    last = terms.before.cell_constant_per_cm
+    change = 100 * (fitted.cell_constant_per_cm / last - 1)
+    note = say(
+        "{now}; {last} by {words}" + (": film, a bubble, or another standard" if abs(change) > limit.value else ""),
+        now=Amount(fitted.cell_constant_per_cm, "/cm", ".4f"),
+        last=Amount(last, "/cm", ".4f"),
+        words=terms.before_words or "the last one",
+    )
+    share = Tolerance(limit.value, "%", limit.source).graded(beyond=Outcome.CARE)
+    return [share.row("constant_jump", "cell constant, from the last calibration", change, digits=1, note=note)]
 
 
 def _fit(adjust: Sequence[CalibrationPoint], air_us: float, terms: JudgingTerms) -> CellFit:

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import redirect, render_template, request, url_for
 
+from brumel.core.errors import InputError, OutOfRange
 from brumel.core.quantity_table import IONS
 from brumel.methods import ORDER
 from brumel.store.typed_json import RunConditions
@@ -14,6 +15,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import Faults, blueprint, give_keys
+from brumel.web.forms import measured
 from brumel.work import bench, kit
 from brumel.work.bench.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.bench.offers import contradictions_for, is_same_again, offers_for, usual_cups
@@ -65,18 +67,21 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         mine = {k: m for k, m in in_use.items() if m.quantity == probe.quantity}
         last_run = kit.last_run(session, probe.id)
         again = last_run.method["key"] if last_run and last_run.purpose == "calibration" else ""
-        method = in_use.get(asked) if asked else mine.get(again) or kit.first_offered(in_use, probe.quantity)
+        method = (
+            in_use.get(asked) if asked else mine.get(again) or kit.first_offered(in_use, probe.quantity, probe.kind)
+        )
         if not asked and method is None:
             method = kit.default_method(session, probe)
         if method is None or method.quantity != probe.quantity:
             raise NotFound("There is no such method for this probe.")
         method = kit.method_for_probe(method, probe)
         lots = kit.lots_on_shelf(session, now)
-        offers = {step.key: offers_for(step, lots, probe) for step in method.steps if step.vessel == "solution"}
+        reads, reads_fault = _reads_next(probe)
+        offers = {step.key: offers_for(step, lots, probe, reads) for step in method.steps if step.vessel == "solution"}
         recorded = kit.last_settings(session, probe.meter_id)
         source = _source(probe.meter.link)
         last_cups = kit.last_cups(session, probe.id, method.key)
-        cups = usual_cups(offers, last_cups)
+        cups = usual_cups(offers, {} if reads else last_cups)
         known = kit.facts(session, [probe], now)[probe.id]
         page = render_template(
             "bench/setup.html",
@@ -84,12 +89,13 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             method=method,
             methods=mine,
             offers=offers,
-            faults=faults,
+            faults=(*faults, *reads_fault),
             given=request.form,
+            reads=request.values.get("reads", ""),
             before=cups,
             codes=[v.lot.code for step, views in offers.items() for v in views if cups[step] == str(v.lot.id)],
             same=is_same_again(last_cups, cups) if cups else method.key == again,
-            is_chosen=bool(asked),
+            is_chosen=bool(asked) or bool(reads),
             in_use=bool(mine),
             last=kit.last_usable(session, probe, full=True),
             source=source,
@@ -106,6 +112,20 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             bracket=out_of_reach(session, probe, [v[0].lot for v in offers.values() if v]),
         )
         return page, 422 if faults else 200
+
+
+def _reads_next(probe: Any) -> tuple[float | None, tuple[InputError, ...]]:
+    """About what will be read after this calibration, as it was typed; standards are offered just above it."""
+    text = request.values.get("reads", "").strip()[:20]
+    if not text or probe.quantity != "conductivity":
+        return None, ()
+    try:
+        value, _ = measured("what will be read next", text, "conductivity")
+    except InputError as error:
+        return None, tuple(error.faults)
+    if value is None or not 0 < value <= 1_000_000:
+        return None, (OutOfRange("conductivity_us_cm", value or 0.0, 0, 1_000_000),)
+    return value, ()
 
 
 def _source(link: str) -> str:

@@ -26,11 +26,17 @@ class LotForm(WriteForm):
     expanded_uncertainty = NumberField("Uncertainty, k = 2", name_of="expanded_uncertainty")
     expanded_uncertainty_2 = NumberField("Uncertainty, k = 2", name_of="expanded_uncertainty", required=False)
     strength = NumberField("Ionic strength", name_of="ionic_strength_mol_l", required=False)
+    factor = NumberField("Factor of a label in ppm or ppt", name_of="tds_factor", required=False)
     open_days = NumberField("Days it keeps once open", name_of="open_days")
 
 
 class CountForm(ReasonForm):
     amount = NumberField("How much there is", name_of="amount")
+
+
+class FillOffForm(WriteForm):
+    amount = NumberField("How much", name_of="amount", required=False)
+    open_days = NumberField("Days it keeps", name_of="open_days", required=False)
 
 
 @blueprint.get("")
@@ -86,6 +92,7 @@ def new_lot(faults: Any = ()) -> Any:
         electrodes=ELECTRODES,
         ions=IONS,
         containers=kit.CONTAINERS,
+        units={q: kit.label_units(q) for q in parts},
         quantities=[*standards.LABELS, standards.COMBINED],
     )
     return page, 422 if faults else 200
@@ -101,11 +108,18 @@ def _measures(form: LotForm) -> tuple[kit.NewMeasure, ...]:
         basis=got("basis", ""),
         against=got("against", ""),
         strength=form.strength.number,
+        unit=got("unit", ""),
+        factor=form.factor.number,
     )
     if len(standards.parts_of(quantity)) == 1:
         return (first,)
     second = kit.NewMeasure(
-        standards.parts_of(quantity)[1], got("family_2", ""), got("label_2", ""), form.expanded_uncertainty_2.number
+        standards.parts_of(quantity)[1],
+        got("family_2", ""),
+        got("label_2", ""),
+        form.expanded_uncertainty_2.number,
+        unit=got("unit_2", ""),
+        factor=form.factor.number,
     )
     return first, second
 
@@ -141,6 +155,21 @@ def open_lot(lot_id: str) -> Any:
     def do() -> str:
         form.check()
         kit.open_lot(desk(), actor(), form.write_key, lot_id=lot_id)
+        return url_for("kit.index")
+
+    return answer(do, index)
+
+
+@blueprint.post("/lots/<lot_id>/fill-off")
+def fill_off(lot_id: str) -> Any:
+    """A part of a bottle was filled into another one."""
+    form = FillOffForm()
+
+    def do() -> str:
+        form.check()
+        new = kit.NewAliquot(request.form.get("code", ""), form.amount.number, form.open_days.number)
+        kit.fill_off(desk(), actor(), form.write_key, lot_id=lot_id, new=new)
+        flash("On the shelf.", "note")
         return url_for("kit.index")
 
     return answer(do, index)

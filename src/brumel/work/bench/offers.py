@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from brumel.core.conductivity import cell_range_us_cm
 from brumel.core.meter_settings import contradictions
+from brumel.core.sentence import Amount, Span, say
 from brumel.methods import StepSpec
-from brumel.store.tables import MeterSettings, Probe
+from brumel.store.tables import Lot, MeterSettings, Probe
 from brumel.work import kit
 from brumel.work.quantities import standards
 
@@ -15,11 +17,11 @@ def contradictions_for(
     recorded: MeterSettings | None, probe: Probe, offers: dict[str, list[kit.LotView]], source: str
 ) -> tuple[str, ...]:
     """What the meter's settings say against this probe and the solutions offered first."""
-    if recorded is None:
-        return ()
     first = [views[0].lot for views in offers.values() if views]
+    if recorded is None:
+        return beyond_cell(first, probe)
     families = tuple(standards.family(lot, probe.quantity) for lot in first)
-    return contradictions(
+    return beyond_cell(first, probe) + contradictions(
         recorded.settings,
         probe.quantity,
         nominal_per_cm=probe.nominal,
@@ -28,21 +30,46 @@ def contradictions_for(
     )
 
 
-def offers_for(step: StepSpec, lots: Sequence[kit.LotView], probe: Probe) -> list[kit.LotView]:
+def beyond_cell(lots: Sequence[Lot], probe: Probe) -> tuple[str, ...]:
+    """Sentences where a standard lies outside what a cell of this constant and kind is made for."""
+    if probe.quantity != "conductivity" or not probe.nominal:
+        return ()
+    low, high = cell_range_us_cm(probe.nominal, probe.kind)
+    return tuple(
+        say(
+            "{code} is {value}; a cell of {constant} reads well from {span}.",
+            code=lot.code,
+            value=Amount(standards.nominal(lot, "conductivity"), "µS/cm", ".6g"),
+            constant=Amount(probe.nominal, "/cm"),
+            span=Span(low, high, "µS/cm", ".6g"),
+        )
+        for lot in lots
+        if not low <= standards.nominal(lot, "conductivity") <= high
+    )
+
+
+def offers_for(
+    step: StepSpec, lots: Sequence[kit.LotView], probe: Probe, reads: float | None = None
+) -> list[kit.LotView]:
     """The lots that may stand in this cup: opened ones first among those as near, nothing empty or out of date.
 
-    Only where no other is there are those offered that something speaks against; each cup then asks why.
+    reads : about what will be read next, in the quantity's unit; a standard just above it comes first
+    Only where no other is there are those offered that something speaks against, or that lie beyond what a cell is made
+    for; each cup then asks why.
     """
     fitting = [v for v in lots if standards.fits(v.lot, step, probe.quantity, probe)]
     fitting = [v for v in fitting if v.usable] or fitting
+    fitting = [v for v in fitting if not beyond_cell([v.lot], probe)] or fitting
     low, high = step.between or (0.0, 0.0)
-    # The nearest general standard comes first for a cell, not the middle of a wide range.
-    middle = 1413.0 if probe.quantity == "conductivity" else (low + high) / 2
+    # The nearest general standard of the cell's constant comes first for a cell, not the middle of a wide range.
+    middle = 1413.0 * (probe.nominal or 1.0) if probe.quantity == "conductivity" else (low + high) / 2
 
     def rank(v: kit.LotView) -> tuple[int, bool, float, bool, float]:
-        combined = len(v.quantities) > 1
-        apart = abs(standards.nominal(v.lot, probe.quantity, probe) - middle)
+        combined, nominal = len(v.quantities) > 1, standards.nominal(v.lot, probe.quantity, probe)
+        apart = abs(nominal - middle)
         alike = round(apart / max(abs(middle), 1.0), 1)  # buffers of two families are alike, two strengths are not
+        if reads:
+            alike = nominal / reads if nominal >= reads else 1e6 + reads / nominal
         is_sealed = v.lot.opened_at is None
         return (len(v.objections), combined != (step.made_as == "combined"), alike, is_sealed, apart)
 

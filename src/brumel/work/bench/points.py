@@ -256,7 +256,7 @@ def _expected(
         if live.expected is None:
             return None, 0.0
         return live.expected, state.quantity.expanded_uncertainty(
-            step.spec, step.lot.lot if step.lot else None, live.expected
+            step.spec, step.lot.lot if step.lot else None, live.expected, live.temperature_c
         )
     low, high = (-30.0, 110.0) if state.method.quantity == "temperature" else (0.0, 50.0)
     door = Door()

@@ -4,14 +4,17 @@ from brumel.work.kit.calibrations import first_gain, last_usable, recent_calibra
 from brumel.work.kit.due import Due, due_items
 from brumel.work.kit.guided import answers_in_words, guide_of, record_battery_change, record_guided
 from brumel.work.kit.inspections import findings, inspect, last_inspection
+from brumel.work.kit.labels import label_units
 from brumel.work.kit.lots import (
     CONTAINERS,
     SINGLE_USE,
     LotView,
+    NewAliquot,
     NewLot,
     NewMeasure,
     add_lot,
     discard_lot,
+    fill_off,
     is_coded,
     lot_view,
     lots_on_shelf,
@@ -128,6 +131,7 @@ __all__ = [
     "Life",
     "LotView",
     "MeterForm",
+    "NewAliquot",
     "NewLot",
     "NewMeasure",
     "ProbeForm",
@@ -148,6 +152,7 @@ __all__ = [
     "discard_lot",
     "due_items",
     "facts",
+    "fill_off",
     "findings",
     "first_gain",
     "first_offered",
@@ -158,6 +163,7 @@ __all__ = [
     "interval_days",
     "is_coded",
     "is_own_method",
+    "label_units",
     "last_cups",
     "last_cups_of",
     "last_inspection",

@@ -10,16 +10,16 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.checking import Door
-from brumel.core.errors import InputError, InputErrors, OutOfRange
-from brumel.core.lookup import label_rows
+from brumel.core.errors import InputError, OutOfRange
 from brumel.core.ph import Buffer
 from brumel.core.quantity_table import IONS
 from brumel.core.redox import ELECTRODES
 from brumel.core.sentence import Amount, say
-from brumel.store.tables import Lot
+from brumel.store.tables import Count, Lot
 from brumel.store.typed_json import LotMeasure
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
+from brumel.work.kit import labels
+from brumel.work.kit.meters import raise_faults
 from brumel.work.kit.stock import Left, lots_with_left
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
@@ -67,6 +67,8 @@ def lot_view(lot: Lot, now: datetime, left: Left | None = None) -> LotView:
         objections.append(
             say("{code} was discarded on {discarded_at:date}.", code=lot.code, discarded_at=lot.discarded_at)
         )
+    if lot.parent and lot.parent.discarded_at and lot.parent.discarded_at <= now:
+        objections.append(f"{lot.parent.code}, the bottle {lot.code} was filled from, was discarded.")
     if lot.expires_on < now:
         objections.append(say("{code} expired on {expires_on:date}.", code=lot.code, expires_on=lot.expires_on))
     if not lot.single_use and lot.opened_at and lot.opened_at + timedelta(days=lot.open_days) < now:
@@ -96,14 +98,12 @@ def _plain(code: str) -> str:
 _CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._/-]{0,29}$")
 
 
-_LABEL_LINE = re.compile(r"^\s*(-?\d+(?:[.,]\d+)?)\s*(?:°C)?\s*[:;=\t ]\s*(\d+(?:[.,]\d+)?)\s*$", re.ASCII)
-
-
 CONTAINERS = {
     "bottle": "bottle",
     "sachet": "sachet, for a single use",
     "tablet": "made from a tablet, for a single use",
     "made": "made up here",
+    "aliquot": "filled off from another bottle",
 }
 
 
@@ -112,7 +112,10 @@ SINGLE_USE = ("sachet", "tablet")
 
 @dataclass(frozen=True)
 class NewMeasure:
-    """What a lot is a standard of, as it was typed: `label` holds lines of "temperature: value", empty for the table's."""
+    """What a lot is a standard of, as it was typed: `label` holds lines of "temperature: value", empty for the table's.
+
+    unit : of values that have none behind them, empty for the quantity's own; factor : of a label in ppm or ppt
+    """
 
     quantity: str
     family: str = ""
@@ -121,6 +124,8 @@ class NewMeasure:
     basis: str = ""
     against: str = ""
     strength: float | None = None
+    unit: str = ""
+    factor: float | None = None
 
 
 @dataclass(frozen=True)
@@ -135,40 +140,14 @@ class NewLot:
     container: str
 
 
-def _label(new: NewMeasure, faults: list[InputError]) -> dict[str, float] | None:
-    lines = [line for line in new.label.replace("\r", "").split("\n") if line.strip()]
-    if not lines:
-        return None
-    what = {"ph": "a pH"}.get(new.quantity, "a value")
-    unit, low, high = standards.LABELS[new.quantity][:3]
-    before = len(faults)
-    label: dict[float, float] = {}
-    for number, line in enumerate(lines[:40], 1):
-        match = _LABEL_LINE.match(line)
-        if not match:
-            faults.append(InputError("label", f"Label, line {number}: “{line[:30]}” is not a temperature and {what}."))
-            continue
-        t, value = (float(part.replace(",", ".")) for part in match.groups())
-        if t in label:
-            faults.append(
-                InputError("label", say("Label, line {number}: {t} stands twice.", number=number, t=Amount(t, "°C")))
-            )
-        label[t] = value
-    if label and len(faults) == before:
-        field = {"ph": "ph", "conductivity": "conductivity_us_cm"}.get(new.quantity, "value")
-        try:
-            label_rows(label, field, low, high, standards.LABELS[new.quantity].alone_c, Door())
-        except InputError as error:
-            faults += error.faults
-    return {f"{t:g}": value for t, value in sorted(label.items())}
-
-
 def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
     """One measure of a lot, checked; faults are added to the list."""
     if new.quantity not in standards.LABELS:
         faults.append(InputError("quantity", "Choose what the solution is a standard of.", value=new.quantity))
         return LotMeasure()
-    label = _label(new, faults)
+    if new.unit and new.unit not in labels.label_units(new.quantity):
+        faults.append(InputError("unit", "Choose the label's unit from the list.", value=new.unit))
+    label = labels.read_label(new.quantity, new.label, new.unit, new.factor, faults)
     families = standards.families(new.quantity)
     if label is None and new.family not in families:
         words = "the buffer's table" if new.quantity == "ph" else "a table of the list"
@@ -187,18 +166,26 @@ def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
         faults.append(InputError("electrode", "Say against which reference electrode the label states its value."))
     family = new.family if new.family in families else "label"
     extra = {"basis": new.basis, "against": new.against, "strength": new.strength}
+    if label is not None:
+        extra |= {"printed": new.label.strip(), "unit": new.unit, "factor": new.factor}
     return LotMeasure(family=family, label=label, u=u, **{k: v for k, v in extra.items() if v})
+
+
+def _code(w: Write, typed: str, faults: list[InputError]) -> str:
+    """The code of a new lot; a fault is added where it is none, or taken."""
+    code = typed.strip()
+    if not _CODE.match(code):
+        faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
+    elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
+        faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
+    return code
 
 
 @writes("lot.add", Written)
 def add_lot(w: Write, new: NewLot) -> Written:
     """Put a new lot on the shelf. All faults at once."""
     faults: list[InputError] = []
-    code, name = new.code.strip(), " ".join(new.name.split())
-    if not _CODE.match(code):
-        faults.append(InputError("code", "Lot code takes letters, digits, . _ / and -, at most 30."))
-    elif w.session.scalar(select(Lot.id).where(Lot.code == code)):
-        faults.append(InputError("code", f"Lot code “{code}” is on the shelf already."))
+    code, name = _code(w, new.code, faults), " ".join(new.name.split())
     if not 2 <= len(name) <= 60:
         faults.append(InputError("name", "Name must have 2 to 60 characters."))
     if not new.measures:
@@ -206,11 +193,10 @@ def add_lot(w: Write, new: NewLot) -> Written:
     measures = {m.quantity: _measure(m, faults) for m in new.measures}
     if new.open_days is None or not 1 <= new.open_days <= 730 or new.open_days != int(new.open_days):
         faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
-    if new.container not in CONTAINERS:
+    if new.container not in CONTAINERS or new.container == "aliquot":
         faults.append(InputError("container", "Choose the container from the list."))
     expires = _day(new.expires_on, faults)
-    if faults:
-        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    raise_faults(faults)
     lot = Lot(
         id=uuid.uuid4(),
         code=code,
@@ -221,6 +207,8 @@ def add_lot(w: Write, new: NewLot) -> Written:
         open_days=int(new.open_days or 0),
         single_use=new.container in SINGLE_USE,
     )
+    if fault := labels.name_fault(name, measures, {q: standards.nominal(lot, q) for q in measures}):
+        raise fault
     w.session.add(lot)
     w.session.flush()
     w.record(
@@ -261,6 +249,64 @@ def open_lot(w: Write, *, lot_id: str) -> Written:
         raise Refused(f"{lot.code} is {'discarded' if lot.discarded_at else 'open'} already.")
     lot.opened_at = w.now
     w.record(f"lot:{lot.id}", {"code": lot.code})
+    return Written(str(lot.id))
+
+
+@dataclass(frozen=True)
+class NewAliquot:
+    """A part of a bottle as it was filled off, as it was typed: how much [mL], and how long it keeps [d]."""
+
+    code: str
+    amount_ml: float | None
+    keeps_days: float | None
+
+
+@writes("lot.fill_off", Written)
+def fill_off(w: Write, *, lot_id: str, new: NewAliquot) -> Written:
+    """A part of a bottle is filled into another one: a lot of its own that knows where it came from. All faults at once.
+
+    It is what its parent is, never keeps longer, and is taken off what is left of it.
+    """
+    ((parent, left),) = lots_with_left(w.session, Lot.id == _lot(w.session, lot_id).id)
+    view = lot_view(parent, w.now, left)
+    if parent.single_use or parent.parent_id:
+        raise Refused(f"{parent.code} is not filled off: it is {CONTAINERS[parent.container]}.")
+    if view.objections:
+        raise Refused(" ".join(map(str, view.objections)))
+    faults: list[InputError] = []
+    code = _code(w, new.code, faults)
+    if new.amount_ml is None or not 1 <= new.amount_ml <= 5000:
+        faults.append(OutOfRange("amount", new.amount_ml or 0.0, 1, 5000, "mL"))
+    elif left.amount is not None and new.amount_ml > left.amount:
+        faults.append(
+            InputError("amount", say("{code} holds {words} by the count.", code=parent.code, words=left.words))
+        )
+    if new.keeps_days is None or not 1 <= new.keeps_days <= 730 or new.keeps_days != int(new.keeps_days):
+        faults.append(InputError("open_days", "Days it keeps must be a whole number from 1 to 730."))
+    raise_faults(faults)
+    parent.opened_at = parent.opened_at or w.now
+    ends = [parent.expires_on, parent.opened_at + timedelta(days=parent.open_days)]
+    lot = Lot(
+        id=uuid.uuid4(),
+        code=code,
+        name=parent.name,
+        measures=parent.measures,
+        container="aliquot",
+        expires_on=min(ends),
+        opened_at=w.now,
+        open_days=int(new.keeps_days or 0),
+        single_use=False,
+        parent_id=parent.id,
+    )
+    w.session.add(lot)
+    w.session.flush()
+    amount = float(new.amount_ml or 0.0)
+    counts = [(lot.id, amount, f"filled off from {parent.code}")]
+    if left.amount is not None:
+        counts.append((parent.id, left.amount - amount, f"{code} filled off"))
+    for of, there_is, why in counts:
+        w.session.add(Count(id=uuid.uuid4(), lot_id=of, amount=there_is, reason=why, at=w.now, by_id=w.actor.id))
+    w.record(f"lot:{lot.id}", {"code": code, "from": parent.code, "amount": amount})
     return Written(str(lot.id))
 
 

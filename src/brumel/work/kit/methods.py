@@ -112,22 +112,22 @@ def default_method(session: Session, probe: Probe) -> Method:
     return default_methods(session, [probe])[probe.id]
 
 
-def first_offered(in_use: Mapping[str, Method], quantity: str) -> Method | None:
-    """Of the methods in use the one offered first: the usual one of the quantity, else another; None where none is."""
+def first_offered(in_use: Mapping[str, Method], quantity: str, kind: str = "") -> Method | None:
+    """Of the methods in use the one offered first: the usual one for this kind of probe, else another; None where none is."""
     others = (m for m in in_use.values() if m.quantity == quantity)
-    return in_use.get(MEASURED[quantity].usual_method) or next(others, None)
+    return in_use.get(MEASURED[quantity].usual_for(kind)) or next(others, None)
 
 
 def default_methods(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Method]:
     """The method offered first for each of these probes."""
     versions = _newest(session)
     in_use = _in_use(versions)
-    usual: dict[str, Method] = {}
-    for quantity in {p.quantity for p in probes}:
-        key, offered = MEASURED[quantity].usual_method, first_offered(in_use, quantity)
+    usual: dict[tuple[str, str], Method] = {}
+    for quantity, kind in {(p.quantity, p.kind) for p in probes}:
+        key, offered = MEASURED[quantity].usual_for(kind), first_offered(in_use, quantity, kind)
         last = Method.model_validate(versions[key].body) if key in versions else load_methods()[key]
-        usual[quantity] = offered or last
-    return {p.id: usual[p.quantity] for p in probes}
+        usual[quantity, kind] = offered or last
+    return {p.id: usual[p.quantity, p.kind] for p in probes}
 
 
 @writes("method.save", MethodSaved)

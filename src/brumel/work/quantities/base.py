@@ -238,9 +238,11 @@ class Quantity:
             return standards.nominal(lot, self.quantity, case.probe)
         return self.vessel_value(step, lot, 25.0, case)
 
-    def expanded_uncertainty(self, step: StepSpec, lot: Lot | None, expected: float) -> float:
-        """Expanded uncertainty of what should be read (k = 2)."""
-        return standards.expanded_uncertainty(lot, self.quantity, expected) if lot is not None else 0.0
+    def expanded_uncertainty(
+        self, step: StepSpec, lot: Lot | None, expected: float, at_c: float | None = None
+    ) -> float:
+        """Expanded uncertainty of what should be read (k = 2), in a cup of this temperature [°C]."""
+        return standards.expanded_uncertainty(lot, self.quantity, expected, at_c) if lot is not None else 0.0
 
     def criteria(self, method: Method, step: StepSpec) -> SettlingSpec:
         """When a reading counts as settled in this cup."""

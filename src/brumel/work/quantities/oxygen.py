@@ -65,9 +65,11 @@ class Oxygen(Quantity):
             return float(saturation_mg_l(at_c, 0.0, pressure_hpa(case)))
         return super().vessel_value(step, lot, at_c, case)
 
-    def expanded_uncertainty(self, step: StepSpec, lot: Lot | None, expected: float) -> float:
+    def expanded_uncertainty(
+        self, step: StepSpec, lot: Lot | None, expected: float, at_c: float | None = None
+    ) -> float:
         """1 hPa and 0.1 °C make about 0.2 % each; the jar itself 0.5 % (chosen)."""
-        return super().expanded_uncertainty(step, lot, expected) if lot is not None else 0.006 * expected
+        return super().expanded_uncertainty(step, lot, expected, at_c) if lot is not None else 0.006 * expected
 
     def ideal(self, probe: Probe) -> Fitted:
         """Gain 100 %, zero 0."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from brumel.core import conductivity, ions, redox
@@ -98,6 +100,9 @@ def value(lot: Lot, quantity: str, temperature_c: float, probe: Probe | None = N
     if quantity == "ph":
         return float(buffer_ph(buffer_of(lot), temperature_c))
     label = body.label_table
+    if label and quantity == "conductivity" and len(label) == 1:
+        ((label_c, stated),) = label.items()
+        return float(conductivity.labelled_us_cm(stated, label_c, temperature_c))
     if label:
         labelled = _from_label(lot, quantity, label, temperature_c)
     elif quantity == "conductivity":
@@ -168,10 +173,14 @@ def nominal(lot: Lot, quantity: str, probe: Probe | None = None) -> float:
     return value(lot, quantity, 25.0, probe)
 
 
-def expanded_uncertainty(lot: Lot, quantity: str, at_value: float) -> float:
-    """Expanded uncertainty (k = 2) of the lot at a value, in the quantity's unit."""
+def expanded_uncertainty(lot: Lot, quantity: str, at_value: float, temperature_c: float | None = None) -> float:
+    """Expanded uncertainty (k = 2) of the lot at a value, in the quantity's unit; more off a label's only temperature."""
     unit, usual = LABELS[quantity].u_unit, LABELS[quantity].u
     stated = label_uncertainty(lot, quantity) or usual
+    body = measure(lot, quantity)
+    label = body.label_table if body else None
+    if quantity == "conductivity" and label and len(label) == 1 and temperature_c is not None:
+        stated = math.hypot(stated, conductivity.label_salt_percent(next(iter(label)), temperature_c))
     return stated / 100 * abs(at_value) if unit == "%" else stated
 
 

@@ -27,8 +27,9 @@ DISCOVERED = ("doubt", "reject")
 
 
 def touched_by_lot(session: Session, lot_id: uuid.UUID) -> tuple[list[Calibration], list[Reading]]:
-    """Every calibration made in a lot, and every standing reading that rests on one of them."""
-    runs = select(Point.run_id).where(Point.lot_id == lot_id)
+    """Every calibration made in a lot or in what was filled off from it, and every standing reading that rests on one."""
+    of_it = select(Lot.id).where((Lot.id == lot_id) | (Lot.parent_id == lot_id))
+    runs = select(Point.run_id).where(Point.lot_id.in_(of_it))
     query = select(Calibration).where(Calibration.run_id.in_(runs))
     calibrations = list(session.scalars(query.order_by(Calibration.at)))
     return calibrations, _resting(session, [c.id for c in calibrations])
