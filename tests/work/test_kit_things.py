@@ -247,6 +247,12 @@ AGAINST = [
     ("oxygen", {"preset_salinity": 35.0}, dict(pressure_hpa=942.0), "preset salinity is 35"),
     ("oxygen", {"preset_pressure_hpa": 1013.0}, dict(pressure_hpa=1011.0), ""),
     ("temperature", {"auto_off_min": 5.0}, {}, "switches itself off after 5 min"),
+    ("ph", {"manual_temperature_c": 25.0}, {}, "temperature set by hand, 25 °C"),
+    ("ph", {"logging_every_s": 300.0}, {}, ""),
+    ("ph", {"logging_every_s": 300.0, "auto_off_min": 20.0}, {}, "it will stop logging"),
+    ("ph", {"clock_off_s": -90.0}, {}, "clock is off by −90 s"),
+    ("ph", {"battery_percent": 12.0}, {}, "battery is at 12 %"),
+    ("ph", {"battery_percent": 80.0, "clock_off_s": 5.0}, {}, ""),
 ]
 
 
@@ -254,6 +260,55 @@ AGAINST = [
 def test_settings_that_contradict_probe_buffer_or_place_are_spoken_up_about(quantity, change, around, words):
     said = " ".join(meter_settings.contradictions({**SETTINGS, **change}, quantity, **around))
     assert words in said if words else said == ""
+
+
+ACCURACY = [  # settings, quantity, value, half the width that is stated; ±1 % of a full scale of 20 mS is 200 µS everywhere
+    ({"ph_accuracy": 0.02}, "ph", 7.0, 0.02),
+    ({"conductivity_accuracy": 1.0, "conductivity_accuracy_of": "reading"}, "conductivity", 1413.0, 14.13),
+    (
+        {"conductivity_accuracy": 1.0, "conductivity_accuracy_of": "full scale", "conductivity_full_scale": 20_000.0},
+        "conductivity",
+        1413.0,
+        200.0,
+    ),
+    ({"oxygen_accuracy": 2.0, "oxygen_accuracy_of": "full scale"}, "oxygen", 8.0, None),
+    ({}, "redox", 222.0, None),
+]
+
+
+@pytest.mark.parametrize(("settings", "quantity", "value", "width"), ACCURACY)
+def test_an_accuracy_is_of_the_reading_or_of_full_scale(settings, quantity, value, width):
+    stated = meter_settings.stated_accuracy(settings, quantity, value)
+    assert stated == (None if width is None else pytest.approx(width))
+
+
+def test_settings_are_complete_when_all_is_said_and_the_day_s_own_are_no_change(desk, things):
+    assert meter_settings.not_said(SETTINGS) == (
+        "Is adjusted itself to the standards",
+        "Its clock is fast by (slow: −)",
+        "Battery",
+    )
+    whole = {**SETTINGS, "adjusts_itself": "no", "clock_off_s": 2.0, "battery_percent": 90.0}
+    assert meter_settings.not_said(whole) == ()
+    assert meter_settings.changes(whole, {**whole, "battery_percent": 40.0, "clock_off_s": 9.0}) == ()
+    bad = {"battery_percent": 400.0}
+    with pytest.raises(InputError, match="Battery is 400 %; 0 to 100 % is possible"):
+        meter_settings.checked({**whole, **bad})
+
+
+def test_a_battery_at_the_start_is_kept_with_the_run_and_a_low_one_speaks_up(desk, clock, things):
+    assert [bool(meter_settings.low_battery(p)) for p in (None, 85.0, 20.0, 19.0, 0.0)] == [
+        False,
+        False,
+        False,
+        True,
+        True,
+    ]
+    begin = dict(probe_id=things.probes["A1"], method_key="ph-7-4-10", source="live", cups=things.cups())
+    with pytest.raises(InputError, match="outside 0 to 100 %"):
+        bench.start(desk, things.ansa, h.key(), **begin, conditions=Conditions(battery_percent=130.0))
+    run = bench.start(desk, things.ansa, h.key(), **begin, conditions=Conditions(battery_percent=9.0)).id
+    assert h.state_of(desk, run).run.conditions.battery_percent == 9.0
 
 
 # -- inspection

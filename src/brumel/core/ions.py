@@ -117,6 +117,27 @@ def fit(points: Sequence[IonPoint] | Sequence[tuple[float, float, float]], *, io
     )
 
 
+def ideal(ion: str) -> IonCalibration:
+    """A perfect electrode with E0 = 0 mV at 1 mg/L: what stands behind a displayed concentration. Source: Nernst's law."""
+    door = Door()
+    door.name("ion", ion, SIGN)
+    door.close()
+    return IonCalibration(ion, (), 1.0, 0.0, 25.0, 0.0, 0.0)
+
+
+def pseudo_millivolts(displayed_mg_l: float, temperature_c: float, ion: str) -> float:
+    """mV that stand for a displayed concentration where the meter shows no mV: the ideal line at that temperature.
+
+    A calibration made this way describes the meter together with its own stored calibration [mg/L, °C] -> [mV].
+    """
+    door = Door()
+    door.number("concentration_mg_l", displayed_mg_l, *MG_RANGE)
+    door.number("temperature_c", temperature_c, *T_RANGE)
+    door.name("ion", ion, SIGN)
+    door.close()
+    return float(SIGN[ion] * float(nernst_slope_mv(temperature_c)) * np.log10(displayed_mg_l))
+
+
 def _pair(pair: Sequence[IonPoint], ion: str) -> tuple[float, float]:
     a, b = pair
     decades = float(np.log10(a.concentration_mg_l / b.concentration_mg_l))

@@ -97,6 +97,8 @@ QUANTITIES: dict[str, NamedQuantity] = {
     "free_u_mg_l": NamedQuantity("uncertainty of the free", "U", "mg/L"),
     "calcium_mg_l": NamedQuantity("calcium hardness", "Ca", "mg/L as CaCO3"),
     "alkalinity_mg_l": NamedQuantity("total alkalinity", "alk", "mg/L as CaCO3"),
+    "battery_percent": NamedQuantity("battery", "", "%"),
+    "nominal_per_cm": NamedQuantity("nominal cell constant", "K", "/cm"),
     "value": NamedQuantity("value", "", ""),
     "correction": NamedQuantity("correction", "", ""),
     "opened_s": NamedQuantity("time of the calibration", "t0", "s"),

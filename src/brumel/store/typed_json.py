@@ -44,6 +44,7 @@ class RunConditions(_Kept):
 
     entered_hpa : the pressure as it was typed, where `pressure_from` says it had to be reduced
     missing, reason : what should have been calibrated first, and why it went ahead
+    battery_percent : what the meter's battery showed at the start, where that was typed
     bracket : a sentence where the sites usually read above the strongest standard
     """
 
@@ -57,6 +58,7 @@ class RunConditions(_Kept):
     missing: tuple[str, ...] = ()
     reason: str = ""
     bracket: str = ""
+    battery_percent: float | None = None
 
 
 class LotMeasure(_Kept):

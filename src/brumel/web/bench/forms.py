@@ -35,6 +35,7 @@ class ConditionsForm(WriteForm):
     pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
     altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
     water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)
+    battery_percent = NumberField("Battery", name_of="battery_percent", required=False)
 
 
 class StrikeForm(WriteForm):

@@ -147,6 +147,7 @@ def conditions_of(form: ConditionsForm) -> Conditions:
         settings_same=got("settings_same") == "yes",
         repeats=got("repeats", ""),
         reason=got("reason", ""),
+        battery_percent=form.battery_percent.number,
     )
 
 

@@ -58,7 +58,8 @@ def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
             faults=faults,
             given=request.form,
             token=token,
-            settings_history=kit.settings_history(session, meter.id),
+            settings_history=(history := kit.settings_history(session, meter.id)),
+            not_said=meter_settings.not_said(history[0].settings) if history else (),
             spec=meter_settings.SETTINGS,
             link=link_sessions.newest(session, meter.id),
             alive=link_sessions.alive(session, meter.id, desk().clock()),
@@ -129,7 +130,11 @@ def settings(meter_id: str, faults: Any = ()) -> Any:
         page = render_template(
             "kit/settings.html",
             meter=meter,
-            spec=meter_settings.SETTINGS,
+            groups=[
+                (group, {key: each for key, each in meter_settings.SETTINGS.items() if each.of == group})
+                for group in dict.fromkeys(each.of for each in meter_settings.SETTINGS.values())
+            ],
+            of_the_day=meter_settings.OF_THE_DAY,
             last=last,
             faults=faults,
             given=request.form,

@@ -91,7 +91,7 @@ def new_lot(faults: Any = ()) -> Any:
         families={q: standards.families(q) for q in parts},
         electrodes=ELECTRODES,
         ions=IONS,
-        containers=kit.CONTAINERS,
+        containers={k: words for k, words in kit.CONTAINERS.items() if k != "aliquot"},
         units={q: kit.label_units(q) for q in parts},
         quantities=[*standards.LABELS, standards.COMBINED],
     )

@@ -50,6 +50,7 @@ class Conditions:
     settings_same: bool = True
     repeats: str = ""
     reason: str = ""
+    battery_percent: float | None = None
 
 
 def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: str) -> RunConditions:
@@ -68,6 +69,10 @@ def checked(w: Write, probe: Probe, method: Method, given: Conditions, source: s
         "settings": "as on record" if recorded else "not on record",
         "adjusted": bool(given.adjusted and source == "typed"),
     }
+    if given.battery_percent is not None:
+        door = Door()
+        stored["battery_percent"] = door.number("battery_percent", given.battery_percent, 0, 100)
+        door.close()
     if probe.quantity == "oxygen":
         stored |= _oxygen(given)
     if probe.quantity in IONS:

@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, words_of
-from brumel.core.meter_settings import contradictions
+from brumel.core.meter_settings import contradictions, stated_accuracy
 from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import Amount, as_evidence, say
 from brumel.core.settling import Settling, jumps, settling_time_s
@@ -80,8 +80,14 @@ def stands_in(state: RunState, suspicions: Sequence[Suspicion]) -> StepState | N
     return next((s for s in state.steps if s.name in names and s is not state.current), None)
 
 
+def reads(before: Calibration, entered: str) -> bool:
+    """Whether a calibration can read what is entered this way: it was made by a signal of the same scale."""
+    quantity = quantity_of(before.run.probe.quantity)
+    return quantity.scale_of(before.signal) == quantity.scale_of(entered)
+
+
 def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: float) -> float | None:
-    if before is None or before.signal != trace.entered_as or settling.value is None:
+    if before is None or not reads(before, trace.entered_as) or settling.value is None:
         return None
     return kit.restored(before).read(settling.value, at_c)
 
@@ -89,7 +95,7 @@ def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: fl
 def display_uncertainty(state: RunState, trace: Trace, before: Calibration | None) -> float:
     """Expanded uncertainty (k = 2) that one step of the typed display brings, in the quantity's unit: step / √3."""
     step = display_step(state, trace)
-    same = before is not None and before.signal == trace.entered_as
+    same = before is not None and reads(before, trace.entered_as)
     reader = kit.restored(before) if same and before is not None else state.quantity.ideal(state.run.probe)
     if not step or reader is None:
         return 0.0
@@ -103,9 +109,14 @@ def should_show(state: RunState, entered: str, expected: float, at_c: float) -> 
     if value is None:
         return ""
     entry = state.quantity.entries[entered]
-    step = entry.step(value)
-    digits = max(0, round(-math.log10(step)))
-    return f"{value:.{digits}f} {entry.label.split(',')[0]}".replace("-", "−")
+    digits = max(0, round(-math.log10(entry.step(value))))
+    shown = f"{value:.{digits}f} {entry.label.split(',')[0]}".replace("-", "−")
+    accuracy = stated_accuracy(state.case.settings, state.method.quantity, expected)
+    if accuracy is None or not expected or (state.quantity.unit == "pH") != (entry.unit == "pH"):
+        return shown
+    # The same share of what is shown, where the display is in another unit than the quantity.
+    around = accuracy if state.quantity.unit == entry.unit else accuracy / abs(expected) * abs(value)
+    return f"{shown}, ±{float(f'{around:.2g}'):g} by its stated accuracy"
 
 
 def display_step(state: RunState, trace: Trace) -> float:
@@ -143,7 +154,7 @@ def suspicions(
         Suspicion("solution", sentence, "Take a fresh lot, or say why this one will do.")
         for sentence in step.objections
     ]
-    known = kit.restored(before) if before and before.signal == trace.entered_as else None
+    known = kit.restored(before) if before and reads(before, trace.entered_as) else None
     nominal = state.quantity.nominal(step.spec, _lot(step), state.case)
     seen = CupReading(
         trace,

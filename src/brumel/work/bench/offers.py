@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from brumel.core.conductivity import cell_range_us_cm
-from brumel.core.meter_settings import contradictions
+from brumel.core.meter_settings import OF_THE_DAY, contradictions
 from brumel.core.sentence import Amount, Span, say
 from brumel.methods import StepSpec
 from brumel.store.tables import Lot, MeterSettings, Probe
@@ -22,7 +22,7 @@ def contradictions_for(
         return beyond_cell(first, probe)
     families = tuple(standards.family(lot, probe.quantity) for lot in first)
     return beyond_cell(first, probe) + contradictions(
-        recorded.settings,
+        {key: value for key, value in recorded.settings.items() if key not in OF_THE_DAY},
         probe.quantity,
         nominal_per_cm=probe.nominal,
         families=families,

@@ -11,6 +11,7 @@ from sqlalchemy import false, func, literal, select, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, aliased, lazyload
 
+from brumel.core.meter_settings import OF_THE_DAY
 from brumel.core.sentence import say
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SET
@@ -206,7 +207,9 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
         )
         for spec in method.steps
     )
-    case = RunContext(run.probe, run.conditions, recorded.settings if recorded else {})
+    # Clock and battery, as they were that day, say nothing of what is shown now.
+    settings = {k: v for k, v in recorded.settings.items() if k not in OF_THE_DAY} if recorded else {}
+    case = RunContext(run.probe, run.conditions, settings)
     quantity = quantity_of(method.quantity)
     points = tuple((p, lots.get(p.lot_id)) for p in sorted(versions, key=lambda p: (p.at, p.version)))
     turn = len(versions) + len(changes)

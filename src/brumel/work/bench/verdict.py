@@ -17,6 +17,7 @@ from brumel.methods import load_faults
 from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Inspection, Point
 from brumel.work import kit
+from brumel.work.bench.cup import reads
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
 
 
@@ -60,8 +61,8 @@ def taken_points(state: RunState) -> list[CalibrationPoint]:
 def run_result(session: Session, state: RunState) -> RunResult:
     """Fit, verdict, causes and as-found of a run whose cups are all done."""
     points = [(s, s.point) for s in state.steps if s.point]
-    kinds = {p.entered_as for _, p in points}
-    signal = kinds.pop() if len(kinds) == 1 else "mixed"
+    scales = {state.quantity.scale_of(p.entered_as): p.entered_as for _, p in points}
+    signal = next(iter(scales.values())) if len(scales) == 1 else "mixed"
     before = reference_calibration(session, state)
     terms = _terms(session, state, points, before, signal)
     features = _features(state, points) | dict(terms.numbers)
@@ -101,7 +102,7 @@ def _terms(
     session: Session, state: RunState, points: list[tuple[StepState, Point]], before: Calibration | None, signal: str
 ) -> JudgingTerms:
     probe, run = state.run.probe, state.run
-    known = kit.restored(before) if before and (before.signal == signal or state.method.quantity == "ph") else None
+    known = kit.restored(before) if before and (reads(before, signal) or state.method.quantity == "ph") else None
     words = say("calibration {number} of {at:date}", number=before.number, at=before.at) if before else ""
     water = run.conditions.water_c
     numbers = {}
@@ -176,7 +177,7 @@ def _as_found_shown(state: RunState) -> tuple[dict[str, Any], ...]:
 
 def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:
     """What the calibration in force until now would have read in these cups: the drift before it is adjusted away."""
-    if before is None or before.signal != signal:
+    if before is None or not reads(before, signal):
         return ()
     old = kit.restored(before)
     rows = []

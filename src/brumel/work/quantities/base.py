@@ -53,6 +53,12 @@ class SignalEntry:
     to_signal: Callable[[float, float, RunContext], float]
     figures: int = 9
 
+    @property
+    def unit(self) -> str:
+        """The unit it is typed in."""
+        head = self.label.partition(",")[0]
+        return head if head.startswith("mg/L as") else head.split()[0]
+
     def step(self, shown: float) -> float:
         """One step of a display at this value: its last decimal, or its last figure where it has no more of them."""
         decimal = 10.0**-self.digits
@@ -165,7 +171,7 @@ class Quantity:
 
         Raises InputError for a unit this quantity is not read in.
         """
-        units = {key: entry.label.split()[0].rstrip(",") for key, entry in self.entries.items()}
+        units = {key: entry.unit for key, entry in self.entries.items()}
         fitting = [key for key, each in units.items() if each == unit]
         if not fitting:
             known = ", ".join(dict.fromkeys(units.values()))
@@ -176,6 +182,10 @@ class Quantity:
             )
         kind = self._kind(chosen)
         return next((key for key in fitting if self._kind(key) == kind), fitting[0])
+
+    def scale_of(self, entered: str) -> str:
+        """What a way of typing is a reading of: where two are of one scale, a fit made by the one serves the other."""
+        return "signal"
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
         """The way of typing that the meter's recorded settings speak for; empty where they say nothing of it."""

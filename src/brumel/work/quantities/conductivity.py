@@ -78,7 +78,10 @@ class Conductivity(Quantity):
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
         """The unit shown, compensated or not."""
-        unit = {"µS/cm": "us_cm", "mS/cm": "ms_cm"}.get(str(settings.get("conductivity_unit")), "")
+        shown = str(settings.get("conductivity_unit"))
+        if shown == "ppm":
+            return "ppm"
+        unit = {"µS/cm": "us_cm", "mS/cm": "ms_cm"}.get(shown, "")
         return f"{unit}_ref" if unit and settings.get("compensation") in ("linear", "natural") else unit
 
     def ideal(self, probe: Probe) -> Fitted:

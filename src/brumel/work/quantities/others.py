@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from brumel.core import ions
 from brumel.core.fitness import CalibrationPoint, Fitted
 from brumel.core.fitness import chlorine as chlorine_fitness
 from brumel.core.fitness import ions as ion_fitness
 from brumel.core.fitness import redox as redox_fitness
 from brumel.core.fitness import temperature as temperature_fitness
+from brumel.core.quantity_table import QuantityRow
 from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
+from brumel.core.units import convert
 from brumel.store.tables import Probe
-from brumel.work.quantities.base import CupReading, Earlier, Quantity, SignalEntry, StrandSpec, as_is
+from brumel.work.quantities.base import CupReading, Earlier, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
 
 class Redox(Quantity):
@@ -34,13 +37,52 @@ class Redox(Quantity):
         return True
 
 
+def _displayed(unit: str) -> Callable[[float, float, RunContext], float]:
+    """mV that stand for a concentration displayed in this unit."""
+
+    def to_signal(value: float, at_c: float, case: RunContext) -> float:
+        ion = case.probe.quantity
+        return ions.pseudo_millivolts(convert("value", value, unit, "mg/L as N", ion), at_c, ion)
+
+    return to_signal
+
+
 class Ion(Quantity):
     """Nitrate or ammonium: signal in mV, read as activity in mg/L as N."""
 
     module = ion_fitness
     scale = Scale("mg/L as N", 2, True, near=0.7, margin=0.7, far=1.6)
-    entries = {"mv": SignalEntry("mV", 1, -1000, 1000, as_is)}
+    entries = {
+        "mv": SignalEntry("mV", 1, -1000, 1000, as_is),
+        "mg_l_n": SignalEntry("mg/L as N, by the meter", 2, 1e-3, 20_000, _displayed("mg/L as N"), 3),
+    }
+    unit_words = " (mV or displayed mg/L)"
     strands = (StrandSpec("gap_mv", "gap of the pair", "mV", 1, 0.5, "gap"),)
+
+    #: the name of the ion where the meter shows mg/L of it, and not of its nitrogen
+    as_ion = {"nitrate": "mg/L as NO3", "ammonium": "mg/L as NH4"}
+
+    def __init__(self, row: QuantityRow) -> None:
+        super().__init__(row)
+        unit = self.as_ion[row.key]
+        of_ion = SignalEntry(f"{unit}, by the meter", 2, 1e-3, 100_000, _displayed(unit), 3)
+        self.entries = {**self.entries, "mg_l_ion": of_ion}
+
+    def scale_of(self, entered: str) -> str:
+        """A displayed concentration holds the meter's own calibration, whatever it counts; its mV do not."""
+        return "mV" if entered == "mv" else "mg/L"
+
+    def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
+        """As the meter is set to show it."""
+        shown = {"mV": "mv", "mg/L as N": "mg_l_n", "mg/L as the ion": "mg_l_ion"}
+        return shown.get(str(settings.get("ion_unit")), "")
+
+    def shown(self, entered: str, signal: float, at_c: float, case: RunContext) -> float:
+        """The way back from the mV that stand for a displayed concentration."""
+        if entered == "mv":
+            return signal
+        concentration = float(ions.ideal(self.quantity).concentration_mg_l(signal, at_c))
+        return convert("value", concentration, "mg/L as N", self.entries[entered].unit, self.quantity)
 
     def _cup(self, seen: CupReading) -> list[Suspicion | None]:
         """A tip's zero wanders from day to day, so a cup is recognised by its distance to the cups of this run."""

@@ -42,6 +42,10 @@ class Ph(Quantity):
         """As the meter is set to show it."""
         return {"pH": "ph", "mV": "mv"}.get(str(settings.get("ph_unit")), "")
 
+    def scale_of(self, entered: str) -> str:
+        """A displayed pH holds the meter's own calibration; its mV do not."""
+        return entered
+
     def is_near(self, read: float, expected: float) -> bool:
         """Within 0.8 pH, as far as an old electrode may be off."""
         return abs(read - expected) <= 0.8

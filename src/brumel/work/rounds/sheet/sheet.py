@@ -132,7 +132,7 @@ def _backing(
         words = say("calibration {number} in force; closing check pending", number=newest.number)
         return Backing(kit.restored(newest), newest, "open", words, uncertainties.get(newest.id, usual), trust)
     if trust.valid and newest:
-        entered = {"mv": "mV", "ph": "displayed pH"}
+        entered = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
         why = (
             f"calibration {newest.number} was made from {entered.get(newest.signal, newest.signal)}, this reading is "
             f"{entered.get(signal, signal)}"
@@ -154,7 +154,8 @@ def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
     """
     if calibration.signal == signal:
         return True
-    return quantity.quantity != "ph" and not calibration.run.conditions.adjusted
+    same = quantity.scale_of(calibration.signal) == quantity.scale_of(signal)
+    return same and not calibration.run.conditions.adjusted
 
 
 def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
