@@ -4,8 +4,10 @@ import uuid
 from dataclasses import replace
 
 import pytest
+from sqlalchemy import select
 
 from brumel.core.errors import InputError
+from brumel.store.tables import Calibration, CalibrationSession
 from brumel.work import bench, kit, simulator
 from brumel.work.bench import calibration_sessions
 from brumel.work.bench.conditions import Conditions
@@ -130,3 +132,30 @@ def test_the_outline_overlaps_waits_and_keeps_the_order(desk, things):
     assert all(a[1] <= b[0] + 1e-9 for a, b in zip(hands, hands[1:], strict=False))  # one pair of hands
     combined = [things.lots["C1-206"]]
     assert calibration_sessions.shared_rinses([(None, None, {"a": combined[0]}), (None, None, {"b": combined[0]})]) == 1
+
+
+def test_one_packet_sets_both_probes_in_one_run_and_is_used_once(desk, clock, things):
+    packet = things.lots["C1-206"]
+    kit.count_stock(desk, things.ansa, h.key(), lot_id=packet, amount=200)
+    clock.on(minutes=1)
+    begin = dict(probe_id=things.probes["A1"], source="live", lot_id=packet, conditions=Conditions())
+    with pytest.raises(InputError, match="takes a combined solution"):
+        calibration_sessions.start_packet(desk, things.ansa, h.key(), method_key="ph-7-4-10", **begin)
+    with pytest.raises(InputError, match="pH probe A1: N7-121 is not a combined solution"):
+        calibration_sessions.start_packet(
+            desk, things.ansa, h.key(), method_key="ph-combined", **{**begin, "lot_id": things.lots["N7-121"]}
+        )
+    started = calibration_sessions.start_packet(desk, things.ansa, h.key(), method_key="ph-combined", **begin).id
+    with desk.read() as session:
+        runs = [
+            line.state.run
+            for line in calibration_sessions.lines(session, session.get(CalibrationSession, started), clock())
+        ]
+        assert [r.probe.quantity for r in runs] == ["ph", "conductivity"]
+    for run in runs:
+        h.take_all(desk, clock, things, str(run.id))
+        h.finish(desk, things, str(run.id))
+    with desk.read() as session:
+        assert {c.run.probe.quantity for c in session.scalars(select(Calibration))} >= {"ph", "conductivity"}
+        left = {v.lot.code: v.left.amount for v in kit.lots_on_shelf(session, clock())}
+    assert left["C1-206"] == 160  # one cup of 40 mL, not two

@@ -10,7 +10,7 @@ from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
 from brumel.work import bench, kit, simulator
 from brumel.work.bench.conditions import Conditions
-from brumel.work.desk import Refused
+from brumel.work.desk import NotFound, Refused
 from brumel.work.quantities import standards
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
@@ -345,6 +345,26 @@ def test_an_ion_tip_waits_for_what_it_rests_on(desk, clock, things):
     rows = [r for r in h.result_of(desk, run).verdict.rows if r.key == "missing"]
     assert len(rows) == 3  # said in the verdict all the same
     assert h.result_of(desk, run).verdict.outcome is Outcome.CARE
+
+
+def test_a_bad_pair_is_redone_as_a_pair_and_its_cups_are_told_apart(desk, clock, things):
+    lots = {"low": "NH2-008", "high": "NH3-009", "high-cold": "NH3-009", "low-cold": "NH2-008"}
+    run = start(desk, things, "A7", "nh4-four", lots)
+    take_all(desk, clock, things, run)
+    state = h.state_of(desk, run)
+    names = [state.called(s) for s in state.steps]
+    assert len(set(names)) == 4  # two cups of each lot, and no two of one name
+    assert [[s.spec.key for s in pair] for pair in state.pairs] == [["low", "high"], ["high-cold", "low-cold"]]
+    with pytest.raises(NotFound):
+        bench.redo_pair(desk, things.ansa, h.key(), run_id=run, step="air", turn=state.turn, reason="No such cup")
+    bench.redo_pair(
+        desk, things.ansa, h.key(), run_id=run, step="low-cold", turn=state.turn, reason="Temperatures apart"
+    )
+    state = h.state_of(desk, run)
+    assert [s.spec.key for s in state.waiting] == ["high-cold", "low-cold"]
+    assert state.done == 2
+    take_all(desk, clock, things, run)
+    assert h.result_of(desk, run).fit is not None
 
 
 def test_as_found_is_read_before_and_as_left_after_adjusting(desk, clock, things):

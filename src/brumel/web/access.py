@@ -40,6 +40,8 @@ ROLES: dict[str, frozenset[str]] = {
     "bench.replace_lot": STAFF,
     "bench.accept": STAFF,
     "bench.redo": STAFF,
+    "bench.redo_pair": STAFF,
+    "bench.start_packet": STAFF,
     "bench.finish": STAFF,
     "bench.abandon": STAFF,
     "bench.stream": STAFF,

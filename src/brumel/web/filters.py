@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from datetime import datetime
 from typing import Any
@@ -61,6 +62,16 @@ def clock_face(seconds: float) -> str:
     return f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
 
 
+_TIME = re.compile(r"(?<![\d.,])(\d{1,3}) (s|min)\b")
+LONGEST_TIMER_S = 2 * 3600
+
+
+def times_in(text: str) -> list[int]:
+    """The times a sentence states, such as "shake 6 s, stand 2 min" [s]; each is one to wait for, and gets a timer."""
+    times = [int(number) * (60 if unit == "min" else 1) for number, unit in _TIME.findall(str(text))]
+    return [seconds for seconds in dict.fromkeys(times) if 0 < seconds <= LONGEST_TIMER_S]
+
+
 def outcome_shape(outcome: str) -> str:
     """The drawn mark that goes with a word, so that colour is never alone."""
     return {"fit": "disc", "care": "diamond", "not": "cross"}.get(outcome, "ring")
@@ -87,6 +98,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(with_u, "with_u")
     app.add_template_filter(when, "when")
     app.add_template_filter(clock_face, "clock_face")
+    app.add_template_filter(times_in, "times_in")
     app.add_template_filter(figures, "figures")
     app.add_template_filter(quantity_names.short, "quantity_words")
     app.add_template_filter(quantity_names.name, "reading_words")

@@ -17,6 +17,7 @@ from brumel.web.bench.forms import ConditionsForm
 from brumel.web.bench.place import Faults, blueprint, give_keys
 from brumel.web.forms import measured
 from brumel.work import bench, kit
+from brumel.work.bench import calibration_sessions
 from brumel.work.bench.conditions import PRESSURES, Conditions, missing_first, out_of_reach
 from brumel.work.bench.offers import contradictions_for, is_same_again, offers_for, usual_cups
 from brumel.work.desk import NotFound
@@ -83,6 +84,10 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
         last_cups = kit.last_cups(session, probe.id, method.key)
         cups = usual_cups(offers, {} if reads else last_cups)
         known = kit.facts(session, [probe], now)[probe.id]
+        partner = None
+        if any(step.made_as == "combined" for step in method.steps):
+            on_it = calibration_sessions.probes_of(session, probe.meter_id)
+            partner = calibration_sessions.packet_partner(probe, method, in_use, on_it)
         page = render_template(
             "bench/setup.html",
             probe=probe,
@@ -102,8 +107,9 @@ def setup(probe_id: str, faults: Faults = ()) -> Any:
             repeats=request.values.get("repeats", ""),
             recorded=recorded,
             look=known.look,
+            partner=partner[0] if partner else None,
             stored=kit.stored_by(probe, known, now),
-            waits_words=kit.waits_in_words(probe),
+            waits_words=kit.waits_in_words(probe, of_the_sensor=True),
             pressures=PRESSURES,
             last_conditions=last_run.conditions if last_run else RunConditions(),
             can_find=any(s.role == "adjust" for s in method.steps),
@@ -126,6 +132,29 @@ def _reads_next(probe: Any) -> tuple[float | None, tuple[InputError, ...]]:
     if value is None or not 0 < value <= 1_000_000:
         return None, (OutOfRange("conductivity_us_cm", value or 0.0, 0, 1_000_000),)
     return value, ()
+
+
+@blueprint.post("/probes/<probe_id>/packet")
+def start_packet(probe_id: str) -> Any:
+    """pH and conductivity from one packet, in one run."""
+    form = ConditionsForm()
+
+    def do() -> str:
+        form.check()
+        got = request.form.get
+        started = calibration_sessions.start_packet(
+            desk(),
+            actor(),
+            form.write_key,
+            probe_id=probe_id,
+            method_key=got("method", ""),
+            source=got("source", ""),
+            lot_id=next((v for k, v in request.form.items() if k.startswith("cup-")), ""),
+            conditions=conditions_of(form),
+        )
+        return url_for("bench.calibration_session", calibration_session_id=started.id)
+
+    return answer(do, lambda faults: setup(probe_id, faults))
 
 
 def _source(link: str) -> str:

@@ -9,6 +9,7 @@ from typing import Any
 from flask import current_app, redirect, render_template, request, url_for
 
 from brumel.core.errors import InputError, words_of
+from brumel.core.meter_settings import low_battery
 from brumel.methods.model import SET
 from brumel.web import live
 from brumel.web.access import actor, desk
@@ -36,6 +37,7 @@ def run(run_id: str, faults: Faults = ()) -> Any:
             "given": request.form,
             "nominals": nominals(state),
             "usual": USUAL_REASONS,
+            "battery": low_battery(state.run.conditions.battery_percent),
             "staff": frame.staff([s.spec.title for s in state.in_order] + ["verdict"], _level(state)),
         }
         if state.run.purpose == "closing" and (state.current is None or (state.end and state.end.how == "finished")):
@@ -213,6 +215,26 @@ def redo(run_id: str, step: str) -> Any:
     def do() -> None:
         form.check()
         bench.redo(
+            desk(),
+            actor(),
+            form.write_key,
+            run_id=run_id,
+            step=step,
+            turn=form.turn_number,
+            reason=text_of(form.reason),
+        )
+
+    return write_run(run_id, do)
+
+
+@blueprint.post("/runs/<run_id>/redo-pair/<step>")
+def redo_pair(run_id: str, step: str) -> Any:
+    """Withdraw both points of a pair and open their cups again."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        bench.redo_pair(
             desk(),
             actor(),
             form.write_key,

@@ -23,6 +23,7 @@ from brumel.work.bench import cup, run_state
 from brumel.work.bench import runs as bench_runs
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import NotFound, Write, Written, object_id, writes
+from brumel.work.quantities.standards import COMBINES
 
 HANDS_MIN = 0.75  # rinse, blot, dip and a look: chosen, common practice
 
@@ -100,6 +101,13 @@ def shared_rinses(chosen: Sequence[tuple[Probe, Method, Mapping[str, str]]]) -> 
 @writes("session.start", Written)
 def start(w: Write, *, meter_id: str, source: str, choices: Sequence[SessionChoice], conditions: Conditions) -> Written:
     """Open one run a chosen probe, all or none."""
+    return open_session(w, meter_id, source, choices, conditions)
+
+
+def open_session(
+    w: Write, meter_id: str, source: str, choices: Sequence[SessionChoice], conditions: Conditions
+) -> Written:
+    """The same, within a write. Raises every fault of every run at once."""
     meter = kit.meter_of(w.session, meter_id)
     if len(choices) < 1:
         raise InputError("probe", "Choose at least one probe for the calibration session.")
@@ -184,6 +192,44 @@ def next_line(session_lines: Sequence[SessionLine]) -> SessionLine | None:
     """Which run wants a hand now; None when all have ended or wait."""
     ready = [line for line in session_lines if line.rank < 3]
     return min(ready, key=lambda line: line.rank, default=None)
+
+
+#: Quantities that one solution can set together.
+_OTHER = dict(zip(COMBINES, reversed(COMBINES), strict=True))
+
+
+def packet_partner(
+    probe: Probe, method: Method, in_use: Mapping[str, Method], others: Sequence[Probe]
+) -> tuple[Probe, Method] | None:
+    """The probe of the same meter that may stand in the same cup of a combined solution, and its method; None where
+    `method` takes no such solution, or the meter has no probe for the other half.
+
+    others : the probes of the meter
+    """
+    if not _is_of_one_packet(method) or probe.quantity not in _OTHER:
+        return None
+    quantity = _OTHER[probe.quantity]
+    partner = next((p for p in others if p.quantity == quantity), None)
+    its = next((m for m in in_use.values() if m.quantity == quantity and _is_of_one_packet(m)), None)
+    return (partner, its) if partner and its else None
+
+
+def _is_of_one_packet(method: Method) -> bool:
+    return len(method.steps) == 1 and method.steps[0].made_as == "combined"
+
+
+@writes("session.packet", Written)
+def start_packet(
+    w: Write, *, probe_id: str, method_key: str, source: str, lot_id: str, conditions: Conditions
+) -> Written:
+    """Set pH and conductivity in one run from one packet: both probes in one cup, which is used up once."""
+    probe, in_use = kit.probe_of(w.session, probe_id), kit.methods_in_use(w.session)
+    method = in_use.get(method_key)
+    partner = packet_partner(probe, method, in_use, probes_of(w.session, probe.meter_id)) if method else None
+    if method is None or partner is None:
+        raise InputError("method", "Choose a method that takes a combined solution, on a meter with both probes.")
+    choices = [SessionChoice(str(p.id), m.key, {m.steps[0].key: lot_id}) for p, m in ((probe, method), partner)]
+    return open_session(w, str(probe.meter_id), source, choices, conditions)
 
 
 def default_choices(session: Session, meter_id: uuid.UUID) -> list[tuple[Probe, Method]]:

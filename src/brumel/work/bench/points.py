@@ -283,16 +283,34 @@ def redo(w: Write, *, run_id: str, step: str, turn: int, reason: str) -> Written
     state = open_for_writing(w, run_id, None, turn)
     if not any(s.spec.key == step and s.point for s in state.steps):
         raise NotFound("There is no accepted point of that cup.")
+    _withdraw(w, state, step, clean_reason(reason))
+    w.record(f"run:{run_id}", {"step": step, "reason": reason})
+    return Written(step)
+
+
+@writes("run.redo_pair", Written)
+def redo_pair(w: Write, *, run_id: str, step: str, turn: int, reason: str) -> Written:
+    """Withdraw both points of the pair this cup belongs to: standards of one temperature are taken anew together."""
+    state, why = open_for_writing(w, run_id, None, turn), clean_reason(reason)
+    pair = next((p for p in state.pairs if step in {s.spec.key for s in p}), ())
+    taken = [s.spec.key for s in pair if s.point]
+    if not taken:
+        raise NotFound("There is no accepted pair of that cup.")
+    for key in taken:
+        _withdraw(w, state, key, why)
+    w.record(f"run:{run_id}", {"steps": taken, "reason": reason})
+    return Written(step)
+
+
+def _withdraw(w: Write, state: run_state.RunState, step: str, reason: str) -> None:
     w.session.add(
         Point(
             run_id=state.run.id,
             step=step,
             version=_next_version(w, state, step),
             withdrawn=True,
-            reason=clean_reason(reason),
+            reason=reason,
             at=w.now,
             by_id=w.actor.id,
         )
     )
-    w.record(f"run:{run_id}", {"step": step, "reason": reason})
-    return Written(step)

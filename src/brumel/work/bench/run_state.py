@@ -122,6 +122,19 @@ class RunState:
         ahead = [s for s in self.waiting if s is not current]
         return (*self.taken, *([current] if current else []), *ahead)
 
+    def called(self, step: StepState) -> str:
+        """The short name of a cup; with its step where the same solution stands in another step as well."""
+        same = [s for s in self.steps if s.code == step.code]
+        return step.code if len(same) == 1 else f"{step.code}, {step.spec.title}"
+
+    @property
+    def pairs(self) -> tuple[tuple[StepState, StepState], ...]:
+        """The pairs of standards whose gap is judged, where the fit is by pairs: they are good or bad together."""
+        if self.method.fit != "pairs":
+            return ()
+        adjust = [s for s in self.steps if s.spec.role == "adjust"]
+        return tuple(zip(adjust[0::2], adjust[1::2], strict=False))
+
     @property
     def done(self) -> int:
         return sum(s.point is not None for s in self.steps)

@@ -101,10 +101,16 @@ def begin_wait(w: Write, probe: Probe, what: str, note: str, answers: Mapping[st
     return ready
 
 
-def waits_in_words(probe: Probe) -> list[Sentence]:
+#: Waits that a sensor needs of itself, not for what was done to clean it.
+OF_THE_SENSOR = ("polarising", "hydrating", "running")
+
+
+def waits_in_words(probe: Probe, *, of_the_sensor: bool = False) -> list[Sentence]:
     """What this probe has to wait for and how long, by its record or its kind: "When cleaned: 2 h in storage solution"."""
     by_wait: dict[tuple[float, str], list[str]] = {}
     for what, spec in maintenance_kinds(probe).items():
+        if of_the_sensor and not spec.meanwhile.startswith(OF_THE_SENSOR):
+            continue
         if hours := wait_h(probe, what):
             by_wait.setdefault((hours, spec.meanwhile), []).append(spec.words)
     return [
