@@ -17,6 +17,11 @@ KNOWN = [
     ("conductivity?c=0.57&c_unit=mS/cm&t=25&kind=linear&a=2", "570.0 µS/cm"),
     ("conductivity?shown=tds-0.5&tds=285&a=2", "570.0 µS/cm"),
     ("conductivity?shown=tds-0.7&tds=399&a=2", "570.0 µS/cm"),
+    ("conductivity?c=0.57 mS&t=77F&kind=linear&a=2", "570.0 µS/cm"),
+    ("conductivity?shown=tds-0.5&tds=6.44 ppt&a=2", "12880.0 µS/cm"),
+    ("conductivity?shown=tds&tds=570&tds_unit=ppm&factor=1&a=2", "570.0 µS/cm"),
+    ("oxygen?t=68F&s=0&way=station&pressure=29.92 inHg", "9.09 mg/L"),
+    ("ammonia?tan=1000 ug/L&as=N&ph=8&t=25&s=0", "0.0537 mg/L as N"),
     ("buffer?buffer=phosphate&t=10", "6.923"),  # Buck2002
     ("ph?mv=0&t=25&slope=100&offset=0", "7.00"),
     ("orp?orp=231.3&t=25&electrode=agcl-saturated&standard=zobell", "430 mV"),  # Nordstrom1977 less 199 mV

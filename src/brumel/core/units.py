@@ -34,6 +34,7 @@ UNITS: dict[str, dict[str, str | float]] = {
         "µg/L as N": 1e-3,
         "mmol/L": NITROGEN_G_MOL,
     },
+    "dissolved solids": {"mg/L": "mg/L", "ppm": 1.0, "g/L": "g/L", "ppt": 1000.0},
     "hardness": {"mg/L as CaCO3": "mg/L", "°dH": 17.848, "mmol/L": 100.087},
     "time": {"min": "minute", "h": "hour", "s": "second", "d": "day"},
 }
@@ -105,7 +106,7 @@ def convert(field: str, value: float, unit: str, into: str, dimension: str) -> f
     if not isinstance(value, (int, float)) or not math.isfinite(value):
         raise NotANumber(field, value)
     known = UNITS[dimension]
-    text = _name(unit)
+    text = unit if unit in known else _name(unit)
     if text not in known:
         raise InputError(
             field,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+from pathlib import Path
 
 from flask import Flask
 from flask_compress import Compress
@@ -66,7 +68,9 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
 
 def _compiled_templates() -> FileSystemBytecodeCache | None:
     """Templates compiled once a machine, not once a process; none where no folder for them can be made."""
-    folder = data_home() / "templates"
+    # How a filter is called is compiled in, so templates of other filters are none of ours.
+    filters_here = hashlib.sha256(Path(filters.__file__).read_bytes()).hexdigest()[:12]
+    folder = data_home() / "templates" / filters_here
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError:

@@ -24,6 +24,8 @@ ROLES: dict[str, frozenset[str]] = {
     "auth.sign_in": ANYONE,
     "auth.history": ANYONE,
     "auth.sign_out": STAFF,
+    "auth.units": STAFF,
+    "auth.choose_units": STAFF,
     "auth.theme": ANYONE,
     "today.show": STAFF,
     "bench.index": STAFF,

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import functools
 import re
 import uuid
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Flask, current_app, request
 from flask_login import current_user
+from jinja2 import pass_context
 
 from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
 from brumel.web.reader import reader
+from brumel.web.units import scale, scale_of
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 
@@ -41,12 +45,29 @@ def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
     return text.replace("-", "−")
 
 
-def with_u(value: float, expanded_uncertainty: float | None, unit: str = "", least: int = 0) -> str:
-    """ "8.14 ± 0.05 (k=2)": the digits shown follow U."""
+def with_u(
+    value: float, expanded_uncertainty: float | None, unit: str = "", least: int = 0, *, bare: bool = False
+) -> str:
+    """ "8.14 ± 0.05 (k=2)": the digits shown follow U. In the reader's unit; `bare` leaves it out where it stands above."""
+    shown = scale(unit)
+    value, unit = shown(value), "" if bare else shown.unit
     if expanded_uncertainty is None:
-        return f"{number(value, 2)}{' ' + unit if unit else ''}"
+        return f"{number(value, 2 + shown.digits)}{' ' + unit if unit else ''}"
+    expanded_uncertainty = shown.step(expanded_uncertainty)
     digits = max(digits_for(expanded_uncertainty), least)
     return f"{number(value, digits)} ± {number(expanded_uncertainty, digits)}{' ' + unit if unit else ''} (k=2)"
+
+
+def as_read(value: float | None, quantity: str) -> str:
+    """A reading of a quantity in the reader's unit, with the decimals of a sheet."""
+    shown = scale_of(quantity)
+    return number(None if value is None else shown(value), quantity_names.digits(quantity) + shown.digits)
+
+
+def in_unit(value: float | None, unit: str, digits: int = 1) -> str:
+    """A value and its unit, both the reader's: "66.2 °F" of 19.0 and "°C"."""
+    shown = scale(unit)
+    return f"{number(None if value is None else shown(value), digits + shown.digits)} {shown.unit}"
 
 
 def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> str:
@@ -92,10 +113,29 @@ def _plan_clock(zone: ZoneInfo, today: datetime) -> Any:
     return at
 
 
+def _anew(function: Callable[..., Any]) -> Callable[..., Any]:
+    """A filter that is asked for each reader: without a context Jinja would work out a constant once, for the first."""
+
+    @pass_context
+    @functools.wraps(function)
+    def asked(context: Any, *args: Any, **kwargs: Any) -> Any:
+        return function(*args, **kwargs)
+
+    return asked
+
+
 def init(app: Flask) -> None:
     """Filters and names every template may use."""
     app.add_template_filter(number, "number")
-    app.add_template_filter(with_u, "with_u")
+    app.add_template_filter(_anew(with_u), "with_u")
+    app.add_template_filter(_anew(as_read), "as_read")
+    app.add_template_filter(_anew(in_unit), "in_unit")
+    app.add_template_filter(_anew(lambda unit: scale(unit).unit), "readers_unit")
+    app.add_template_filter(
+        _anew(lambda quantity: quantity_names.digits(quantity) + scale_of(quantity).digits), "read_digits"
+    )
+    app.add_template_filter(lambda value, shown: shown(value), "on_scale")
+    app.add_template_global(scale, "scale")
     app.add_template_filter(when, "when")
     app.add_template_filter(clock_face, "clock_face")
     app.add_template_filter(times_in, "times_in")

@@ -16,6 +16,7 @@ from flask import Response
 
 from brumel.store.sessions import SAMPLES_CHANNEL
 from brumel.web.reader import Reader, all_in_words, reader
+from brumel.web.units import live_numbers
 
 LONGEST_STREAM_S = 1800.0
 IDLE_S = 2.0
@@ -74,8 +75,13 @@ def _event(kind: str, data: dict[str, Any], to: Reader) -> str:
     return f"{number}event: {kind}\ndata: {json.dumps(all_in_words(data, to), allow_nan=False)}\n\n"
 
 
-def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], moved: Callable[[], bool]) -> Response:
-    """Events "reading" as samples come, "moved" when the page must be read afresh, a comment to keep the line open."""
+def stream(
+    hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], moved: Callable[[], bool], unit: str = ""
+) -> Response:
+    """Events "reading" as samples come, "moved" when the page must be read afresh, a comment to keep the line open.
+
+    unit : of the values, where the reader may have chosen another; empty for a signal
+    """
 
     whose = reader()  # the events themselves are written outside the request
 
@@ -87,7 +93,7 @@ def stream(hub: Hub, dip_id: str, tick: Callable[[], dict[str, Any] | None], mov
             while time.monotonic() < end:
                 update = tick()
                 if update is not None:
-                    yield _event("reading", update, whose)
+                    yield _event("reading", live_numbers(update, unit, whose.units), whose)
                 if time.monotonic() - looked > IDLE_S:
                     looked = time.monotonic()
                     if moved():

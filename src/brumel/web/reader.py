@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,7 +12,8 @@ from flask import Flask, current_app
 from flask.json.provider import DefaultJSONProvider
 
 from brumel.core.errors import words_of
-from brumel.core.sentence import Moment, Sentence, Writer
+from brumel.core.sentence import Amount, Moment, Sentence, Span, Writer
+from brumel.web.units import readers_units, scale
 
 DAY = "%d %b %Y"
 DAY_AND_TIME = "%d %b, %H:%M"
@@ -21,10 +22,20 @@ DAY_AND_TIME_OF_ANOTHER_YEAR = "%d %b %Y, %H:%M"
 
 @dataclass(frozen=True)
 class Reader(Writer):
-    """Writes the values of sentences for one reader: days and times by the clock of `zone`."""
+    """Writes the values of sentences for one reader: times by the clock of `zone`, amounts in `units`."""
 
     zone: ZoneInfo
     year: int
+    units: Mapping[str, Any] = field(default_factory=dict)
+
+    def amount(self, amount: Amount) -> str:
+        chosen = scale(amount.unit, self.units)
+        value = chosen.step(amount.value) if amount.difference else chosen(amount.value)
+        return super().amount(replace(amount, value=value, unit=chosen.unit, form=chosen.form(amount.form)))
+
+    def span(self, span: Span) -> str:
+        chosen = scale(span.unit, self.units)
+        return super().span(Span(chosen(span.low), chosen(span.high), chosen.unit, chosen.form(span.form)))
 
     def moment(self, moment: Moment, form: str) -> str:
         if not isinstance(moment, datetime):
@@ -35,9 +46,9 @@ class Reader(Writer):
 
 
 def reader() -> Reader:
-    """Who reads this page. The practice has one zone, BRUMEL_ZONE."""
+    """Who reads this page, in which units. The practice has one zone, BRUMEL_ZONE."""
     zone = ZoneInfo(current_app.config["ZONE"])
-    return Reader(zone, current_app.extensions["desk"].clock().astimezone(zone).year)
+    return Reader(zone, current_app.extensions["desk"].clock().astimezone(zone).year, readers_units())
 
 
 def in_words(words: str | BaseException, to: Reader | None = None) -> str:

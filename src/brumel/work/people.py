@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 import uuid
+from collections.abc import Mapping
 from datetime import timedelta
 
 from argon2 import PasswordHasher
@@ -12,11 +13,18 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, InputErrors
 from brumel.store.tables import SignIn, User
-from brumel.work.desk import Desk
+from brumel.work.desk import Desk, Write, Written, writes
 
 ROLES = ("technician", "lead")
+#: The units a person may choose for their pages, the one of the records first.
+UNIT_CHOICES = {
+    "temperature": ("°C", "°F"),
+    "conductivity": ("µS/cm", "mS/cm"),
+    "pressure": ("hPa", "kPa", "mmHg", "inHg"),
+    "depth": ("m", "ft"),
+}
 SHORTEST_PASSWORD = 10
 #: A session ends after this, however busy; and after this without a request. A working day fits into both.
 LONGEST_SESSION = timedelta(hours=14)
@@ -107,3 +115,19 @@ def end_session(desk: Desk, token: str) -> None:
 
 def _hash(token: str) -> str:
     return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
+
+
+@writes("person.units", Written)
+def choose_units(w: Write, *, units: Mapping[str, str]) -> Written:
+    """The units of a person's own pages; records keep theirs. All faults at once."""
+    faults = [
+        InputError(what, f"Choose the unit of {what} from the list.", value=units.get(what))
+        for what, choices in UNIT_CHOICES.items()
+        if units.get(what) not in choices
+    ]
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    user = w.session.get_one(User, w.actor.id)
+    user.units = {what: units[what] for what in UNIT_CHOICES}
+    w.record(f"user:{user.id}", {"units": user.units})
+    return Written(str(user.id))

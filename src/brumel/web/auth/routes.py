@@ -10,8 +10,10 @@ from flask_wtf import FlaskForm
 from wtforms import PasswordField, StringField
 
 from brumel.core.sentence import say
-from brumel.web.access import Account, desk
+from brumel.web.access import Account, actor, desk
+from brumel.web.answer import answer
 from brumel.web.filters import THEMES
+from brumel.web.forms import WriteForm
 from brumel.web.sign_in_limit import (
     BY_ACCOUNT_AND_ADDRESS,
     BY_ADDRESS,
@@ -84,6 +86,30 @@ def sign_out() -> Any:
     gone = redirect(url_for("auth.sign_in"))
     gone.headers["Clear-Site-Data"] = '"cache"'  # whoever uses this browser next sees no page of before
     return gone
+
+
+@blueprint.get("/units")
+def units(faults: Any = ()) -> Any:
+    """The units of one's own pages."""
+    page = render_template(
+        "auth/units.html", choices=people.UNIT_CHOICES, chosen=actor().units, faults=faults, given=request.form
+    )
+    return page, 422 if faults else 200
+
+
+@blueprint.post("/units")
+def choose_units() -> Any:
+    """Choose them."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        chosen = {what: request.form.get(what, "") for what in people.UNIT_CHOICES}
+        people.choose_units(desk(), actor(), form.write_key, units=chosen)
+        flash("Your pages show these units from now on.", "note")
+        return url_for("auth.units")
+
+    return answer(do, units)
 
 
 @blueprint.post("/theme")

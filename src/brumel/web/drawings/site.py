@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, room, ticks
+from brumel.web.units import Scale, scale, scale_of
 from brumel.work.rounds.site_history import CalibrationSpan
 
 #: What is drawn over depth and time, in this order.
@@ -24,12 +25,14 @@ class BehindReadings:
     ranges, limit : the site's, as they are kept
     spans : of the calibrations, with what became of them
     season : where 8 of 10 readings of a month of earlier years lay, by month
+    scale : to the reader's unit
     """
 
     ranges: Mapping[str, Any]
     limit: Mapping[str, Any] = field(default_factory=dict)
     spans: Sequence[CalibrationSpan] = ()
     season: Mapping[int, tuple[float, float]] = field(default_factory=dict)
+    scale: Scale = field(default_factory=lambda: Scale(""))
 
 
 def last_readings(
@@ -40,10 +43,11 @@ def last_readings(
         return None
     ordered = list(reversed(readings))
     start = min(ordered[0].at, now - timedelta(days=7))
-    usual = behind.ranges.get("usual")
-    ends = [float(v) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
-    season = _season_in(behind.season, start, now)
-    low, high = _reach(ordered, [*(usual or ()), *ends, *(v for _, _, pair in season for v in pair)])
+    shown = behind.scale
+    usual = [shown(float(v)) for v in behind.ranges.get("usual") or ()]
+    ends = [shown(float(v)) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
+    season = [(a, b, (shown(pair[0]), shown(pair[1]))) for a, b, pair in _season_in(behind.season, start, now)]
+    low, high = _reach(ordered, shown, [*usual, *ends, *(v for _, _, pair in season for v in pair)])
     digits = next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3)
     y_ticks = ticks(low, high, 4)
     frame = Frame(max(52.0, 14 + room(f"{t:.{digits}f}" for t in y_ticks)), 14, 590, 176, 0, 1.02, low, high)
@@ -52,7 +56,7 @@ def last_readings(
     def place(at: datetime) -> float:
         return frame.x((at - start).total_seconds() / span)
 
-    dots = [_dot(r, place(r.at), frame) for r in ordered]
+    dots = [_dot(r, shown, place(r.at), frame) for r in ordered]
     return {
         "frame": frame,
         "dots": dots,
@@ -60,7 +64,7 @@ def last_readings(
         "y_ticks": y_ticks,
         "now": place(now),
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
-        "limits": usual,
+        "limits": usual or None,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",
         "digits": digits,
         "ends": [(frame.y(e), e) for e in ends],
@@ -78,25 +82,25 @@ def last_readings(
     }
 
 
-def _reach(readings: Sequence[Reading], sides: Sequence[float]) -> tuple[float, float]:
+def _reach(readings: Sequence[Reading], shown: Scale, sides: Sequence[float]) -> tuple[float, float]:
     """The ends of the value axis: every reading with its uncertainty and whatever is drawn behind, with some room."""
-    lows = [r.value - (r.expanded_uncertainty or 0.0) for r in readings]
-    highs = [r.value + (r.expanded_uncertainty or 0.0) for r in readings]
+    lows = [shown(r.value - (r.expanded_uncertainty or 0.0)) for r in readings]
+    highs = [shown(r.value + (r.expanded_uncertainty or 0.0)) for r in readings]
     low, high = min([*lows, *sides]), max([*highs, *sides])
     pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
     return low - pad, high + pad
 
 
-def _dot(reading: Reading, x: float, frame: Frame) -> dict[str, Any]:
-    u = reading.expanded_uncertainty or 0.0
+def _dot(reading: Reading, shown: Scale, x: float, frame: Frame) -> dict[str, Any]:
+    u, value = shown.step(reading.expanded_uncertainty or 0.0), shown(reading.value)
     return {
         "x": x,
-        "y": frame.y(reading.value),
-        "up": frame.y(reading.value + u),
-        "down": frame.y(reading.value - u),
+        "y": frame.y(value),
+        "up": frame.y(value + u),
+        "down": frame.y(value - u),
         "backing": reading.backing,
         "flag": reading.flag,
-        "value": reading.value,
+        "value": value,
         "at": reading.at,
         "id": reading.id,
     }
@@ -124,21 +128,22 @@ def profile(readings: Sequence[Reading]) -> dict[str, Any] | None:
     if len(depths) < 2:
         return None
     panels = []
-    shown = DEEP
     wide = 145
-    for i, quantity in enumerate(q for q in shown if sum(r.quantity == q for r in rows) > 1):
+    for i, quantity in enumerate(q for q in DEEP if sum(r.quantity == q for r in rows) > 1):
         mine = sorted((r for r in rows if r.quantity == quantity), key=lambda r: r.depth_m or 0.0)
-        low, high = min(r.value for r in mine), max(r.value for r in mine)
+        shown = scale_of(quantity)
+        low, high = shown(min(r.value for r in mine)), shown(max(r.value for r in mine))
         pad = max(0.15 * (high - low), 0.05)
         frame = Frame(44 + i * wide, 22, 44 + i * wide + wide - 22, 176, low - pad, high + pad, depths[-1] * 1.06, 0.0)
         dots = [
-            {"x": frame.x(r.value), "y": frame.y(r.depth_m or 0.0), "value": r.value, "depth": r.depth_m} for r in mine
+            {"x": frame.x(shown(r.value)), "y": frame.y(r.depth_m or 0.0), "value": shown(r.value), "depth": r.depth_m}
+            for r in mine
         ]
         path = "M" + " L".join(f"{d['x']},{d['y']}" for d in dots)
         panels.append(
             {
                 "quantity": quantity,
-                "unit": mine[0].unit,
+                "unit": scale(mine[0].unit).unit,
                 "frame": frame,
                 "dots": dots,
                 "path": path,
@@ -171,7 +176,8 @@ def section(rows: Sequence[tuple[str, datetime, float, float]], zone: str, most:
     for quantity in dict.fromkeys(r[0] for r in rows):
         mine = [r for r in rows if r[0] == quantity]
         times, depths = sorted({r[1] for r in mine})[-most:], sorted({r[2] for r in mine})
-        shown = {(r[1], r[2]): r[3] for r in mine if r[1] in times}
+        to_reader = scale_of(quantity)
+        shown = {(r[1], r[2]): to_reader(r[3]) for r in mine if r[1] in times}
         if len(times) < 2 or len(depths) < 2:
             continue
         low, high = min(shown.values()), max(shown.values())
@@ -266,7 +272,9 @@ def _metres(a: Any, b: Any) -> float:
 def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
     """A logged series as a band from least to greatest, bin by bin, with its odd values; `before` it was corrected."""
     log = band_rows.log
-    lows, highs = [*band_rows.low, *(before.low if before else ())], [*band_rows.high, *(before.high if before else ())]
+    shown = scale(log.unit)
+    lows = [shown(v) for v in (*band_rows.low, *(before.low if before else ()))]
+    highs = [shown(v) for v in (*band_rows.high, *(before.high if before else ()))]
     low, high = min(lows, default=0.0), max(highs, default=1.0)
     pad = max(0.08 * (high - low), 0.02 * max(abs(high), 0.05))
     start, span = log.starts, max((log.ends - log.starts).total_seconds(), 1.0)
@@ -274,8 +282,8 @@ def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
 
     def outline(one: Any) -> str:
         xs = [frame.x((t - start).total_seconds()) for t in one.times]
-        up = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.high, strict=True)]
-        down = [f"{x:.1f},{frame.y(v):.1f}" for x, v in zip(xs, one.low, strict=True)]
+        up = [f"{x:.1f},{frame.y(shown(v)):.1f}" for x, v in zip(xs, one.high, strict=True)]
+        down = [f"{x:.1f},{frame.y(shown(v)):.1f}" for x, v in zip(xs, one.low, strict=True)]
         return "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z" if up else ""
 
     days, day = (
@@ -289,11 +297,12 @@ def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
 
     # What failed its tests does not set the scale: beyond it, it is drawn at the edge.
     def inside(v):
-        return min(max(v, low - pad), high + pad)
+        return min(max(shown(v), low - pad), high + pad)
 
     odd = [{"x": frame.x((t - start).total_seconds()), "y": frame.y(inside(v)), "flag": f} for t, v, f in band_rows.odd]
     return {
         "log": log,
+        "unit": shown.unit,
         "frame": frame,
         "path": outline(band_rows),
         "days": days,

@@ -17,6 +17,7 @@ from brumel.store.tables import Calibration, User
 from brumel.web.access import desk
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.records import finding
+from brumel.web.units import units_of_record
 from brumel.work import bench, jobs, kit, records
 
 STATIC = Path(__file__).parents[1] / "static"
@@ -56,7 +57,8 @@ def views(session: Session, calibration: Calibration) -> dict[str, Any]:
 
 def page(session: Session, calibration: Calibration, printed_by: User) -> str:
     """The HTML of one printed record."""
-    return render_template("records/certificate.html", printed_by=printed_by.name, **views(session, calibration))
+    with units_of_record():
+        return render_template("records/certificate.html", printed_by=printed_by.name, **views(session, calibration))
 
 
 def print_found(asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs.Done:

@@ -16,6 +16,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import WriteForm
+from brumel.web.units import scale_of
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
 from brumel.work.quantities import names as quantity_names
@@ -66,7 +67,11 @@ def past_drawn(
             now,
             site.zone,
             site_drawings.BehindReadings(
-                site.ranges.get(quantity, {}), site.limits.get(quantity, {}), spans[quantity], seasons[quantity]
+                site.ranges.get(quantity, {}),
+                site.limits.get(quantity, {}),
+                spans[quantity],
+                seasons[quantity],
+                scale_of(quantity),
             ),
         )
     return drawn

@@ -333,4 +333,5 @@ def stream(visit_id: str) -> Any:
     """Live readings at the site as server-sent events."""
     watch = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
     dip_id = str(watch.dip.id) if watch.dip else ""
-    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved)
+    unit = units().get(watch.bare.line(watch.focus).probe.quantity, "")
+    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved, unit)

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, render_template, request
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.units import UNITS, apart
 from brumel.web.drawings import worksheet as worksheet_drawings
 from brumel.web.forms import parse_number
 from brumel.work import worksheet
@@ -33,7 +34,7 @@ def show(key: str) -> Any:
     faults: list[InputError] = []
     answer = None
     try:
-        numbers, hidden = _numbers(asked, shown)
+        numbers, hidden = _numbers(asked, shown, units)
         answer = worksheet.answer(asked, numbers, {**shown, **{f"{k}_unit": v for k, v in units.items()}})
     except InputError as error:
         faults, hidden = list(error.faults), _hidden(asked, shown)
@@ -57,8 +58,10 @@ def _hidden(asked: worksheet.Sum, shown: dict[str, str]) -> set[str]:
     return {e.key for e in asked.entries if e.only_for and shown.get(e.only_for[0]) not in e.only_for[1]}
 
 
-def _numbers(asked: worksheet.Sum, shown: dict[str, str]) -> tuple[dict[str, float | None], set[str]]:
-    """The typed numbers; all that cannot be read are told at once."""
+def _numbers(
+    asked: worksheet.Sum, shown: dict[str, str], units: dict[str, str]
+) -> tuple[dict[str, float | None], set[str]]:
+    """The typed numbers; all that cannot be read are told at once. A unit behind a number wins over the one chosen."""
     hidden = _hidden(asked, shown)
     numbers: dict[str, float | None] = {}
     faults: list[InputError] = []
@@ -69,6 +72,9 @@ def _numbers(asked: worksheet.Sum, shown: dict[str, str]) -> tuple[dict[str, flo
         if entry.key in hidden and not text.strip():
             text = entry.default
         try:
+            if entry.dimension:
+                text, written = apart(text, UNITS[entry.dimension])
+                units[entry.key] = written or units[entry.key]
             numbers[entry.key] = parse_number(entry.label, text, required=not entry.optional)
         except InputError as error:
             faults.append(error)

@@ -217,7 +217,7 @@ SUMS = (
         "Un-ionised ammonia",
         "How much of this ammonia is the toxic part?",
         (
-            QuestionField("tan", "Total ammonia, mg/L", "0.6"),
+            QuestionField("tan", "Total ammonia", "0.6", "mass per volume", "mg/L"),
             QuestionField("as", "Stated as", "N", choices=(("N", "nitrogen (N)"), ("NH4", "ammonium (NH4)"))),
             QuestionField("ph", "pH", "7.8"),
             QuestionField("t", "Water temperature", "11", "temperature", "°C"),
@@ -233,8 +233,8 @@ SUMS = (
         "Free, total, combined",
         "What is this chlorine, and how much of it works?",
         (
-            QuestionField("total", "Total chlorine, mg/L", "1.6"),
-            QuestionField("free", "Free chlorine, mg/L", "1.2"),
+            QuestionField("total", "Total chlorine", "1.6", "mass per volume", "mg/L"),
+            QuestionField("free", "Free chlorine", "1.2", "mass per volume", "mg/L"),
             QuestionField("ph", "pH", "7.4"),
             QuestionField("t", "Water temperature", "29", "temperature", "°C"),
         ),
@@ -250,9 +250,9 @@ SUMS = (
         (
             QuestionField("ph", "pH", "7.4"),
             QuestionField("t", "Water temperature", "29", "temperature", "°C"),
-            QuestionField("ca", "Calcium hardness, mg/L as CaCO3", "220"),
-            QuestionField("alk", "Total alkalinity, mg/L as CaCO3", "90"),
-            QuestionField("tds", "TDS, mg/L", "900"),
+            QuestionField("ca", "Calcium hardness", "220", "hardness", "mg/L as CaCO3"),
+            QuestionField("alk", "Total alkalinity", "90", "hardness", "mg/L as CaCO3"),
+            QuestionField("tds", "TDS", "900", "mass per volume", "mg/L"),
         ),
         "0 to 50 °C, ionic strength to 0.5 mol/L; alkalinity taken as bicarbonate.",
         ("SM2330",),

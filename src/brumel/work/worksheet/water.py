@@ -27,6 +27,7 @@ LANDMARKS = (
 )
 
 
+_SCALES = tuple(f"tds-{f:g}" for f in TDS_SCALES)
 KINDS = (
     ("linear", "linear, a fixed share per °C"),
     ("natural", "natural water"),
@@ -44,7 +45,7 @@ def _typed(given: Given) -> tuple[float, float, conductivity.Kind]:
     shown = choice(given, "shown")
     if shown == "conductivity":
         return number(given, "c"), number(given, "t"), cast(conductivity.Kind, choice(given, "kind"))
-    factor = float(shown.removeprefix("tds-"))
+    factor = number(given, "factor") if shown == "tds" else float(shown.removeprefix("tds-"))
     return float(conductivity.from_tds_us_cm(number(given, "tds"), factor)), 25.0, "none"
 
 
@@ -284,6 +285,7 @@ SUMS = (
                 choices=(
                     ("conductivity", "conductivity"),
                     *((f"tds-{f:g}", say("ppm or mg/L of TDS, factor {f}", f=Amount(f))) for f in TDS_SCALES),
+                    ("tds", "ppm or mg/L of TDS, another factor"),
                 ),
             ),
             QuestionField(
@@ -297,9 +299,8 @@ SUMS = (
             QuestionField(
                 "t", "Sample temperature", "12.4", "temperature", "°C", only_for=("shown", ("conductivity",))
             ),
-            QuestionField(
-                "tds", "TDS, ppm or mg/L", "412", only_for=("shown", tuple(f"tds-{f:g}" for f in TDS_SCALES))
-            ),
+            QuestionField("tds", "TDS", "412", "dissolved solids", "mg/L", only_for=("shown", (*_SCALES, "tds"))),
+            QuestionField("factor", "Its factor", "0.55", only_for=("shown", ("tds",))),
             QuestionField("kind", "Compensation", "linear", choices=KINDS),
             QuestionField("a", "Coefficient, %/°C", "2.0", only_for=("kind", ("linear",))),
             QuestionField("usual", "It usually reads about", "", "conductivity", "µS/cm", optional=True),

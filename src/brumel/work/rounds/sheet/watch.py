@@ -103,6 +103,7 @@ class VisitWatch:
         settling = line.settling
         return {
             "probe": str(line.probe.id),
+            "quantity": line.probe.quantity,
             "value": line.value.value if line.value else None,
             "state": "problem" if line.problem else settling.state.value if settling else "",
             "seq": int(line.trace.seq[-1]) if line.trace is not None and line.trace.seq.size else None,
