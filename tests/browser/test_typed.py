@@ -6,6 +6,9 @@ import re
 import pytest
 from playwright.sync_api import expect
 
+from brumel.work import bench, kit
+from brumel.work.bench.conditions import Conditions
+from brumel.work.demo.weeks import SETTINGS
 from tests.browser.conftest import check_axe, overprints
 from tests.work import helpers as h
 
@@ -148,3 +151,98 @@ def test_conductivity_is_typed_as_the_display_shows_it_in_fahrenheit_too(brumel,
     read(page, "12.88 mS", temperature="77F", times=1)
     accept(page)
     assert h.result_of(brumel.desk, run).fit.cell_constant_per_cm == pytest.approx(10.0, rel=0.01)
+
+
+def lot(brumel, code, quantity, label, u, **more):
+    new = kit.NewMeasure(quantity, "", label, u, **more)
+    made = kit.NewLot(code, "Standard of the test", (new,), "2099-12-31", 90, "bottle")
+    brumel.things.lots[code] = kit.add_lot(brumel.desk, brumel.things.ansa, h.key(), made).id
+
+
+def settle(brumel, meter, **settings):
+    kit.record_settings(
+        brumel.desk,
+        brumel.things.ansa,
+        h.key(),
+        meter_id=brumel.things.meters[meter],
+        settings={**SETTINGS, **settings},
+        reason="A test",
+    )
+
+
+#: Of each: probe, method, its cups, the meter's settings; then by cup the unit, a slip and what is said of it, the value and
+#: its temperature; and what the fit comes to, by figure. Worked by hand: 706.5 ppm on 0.5 and 989.1 on 0.7 are 1413 µS/cm;
+#: 88 °F are 31.1 °C; 0.57 pH are 33 mV of a perfect electrode.
+REPLAYS = {
+    "two points by displayed pH": (
+        ("B1", "ph-7-4", {"neutral": "N7-121", "acid": "N4-118"}, {}),
+        [("ph", ("0.70", "ten"), "7.03", "25.0"), ("ph", None, "4.05", "25.0")],
+        ("slope_percent", 99.3, 0.5),
+    ),
+    "1413 in µS/cm": (
+        ("A3", "ec-one-standard", {"standard": "E14-055"}, {"compensation": "none"}),
+        [("us_cm", ("1.413", "thousand"), "1413", "77F")],
+        ("cell_constant", 1.0, 0.005),
+    ),
+    "ppm on 500": (
+        ("A3", "ec-one-standard", {"standard": "E14-055"}, {"tds_factor": 0.5}),
+        [("ppm", None, "706", "25.0")],
+        ("cell_constant", 1.0, 0.005),
+    ),
+    "ppm on 700": (
+        ("A3", "ec-one-standard", {"standard": "E14-055"}, {"tds_factor": 0.7}),
+        [("ppm", None, "989 ppm", "25.0")],
+        ("cell_constant", 1.0, 0.005),
+    ),
+    "ORP 222": (
+        ("A4", "orp-check", {"standard": "R222"}, {}),
+        [("mv", ("-230", "sign"), "230", "25.0")],
+        ("error_mv", 8.0, 0.5),
+    ),
+    "a pair of ions by displayed mg/L": (
+        ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, {"ion_unit": "mg/L as the ion"}),
+        [("mg_l_ion", None, "44.3", "25.0"), ("mg_l_n", None, "100", "25.0")],
+        ("slope_percent", 100.0, 6.0),
+    ),
+    "a pH from a tablet": (
+        ("B1", "ph-tablet-7", {"neutral": "T7-012"}, {}),
+        [("mv", None, "1.5", "25.0")],
+        ("offset_mv", 1.5, 2.5),
+    ),
+}
+
+
+@SIZES
+@pytest.mark.parametrize("case", REPLAYS)
+def test_every_quantity_is_typed_as_its_display_shows_it(brumel, open_page, width, case):
+    (probe, method, cups, settings), typed, (figure, value, within) = REPLAYS[case]
+    h.quick_method(brumel.desk, brumel.things, method, "m-quick")
+    if case == "ORP 222":
+        lot(brumel, "R222", "redox", "25: 222", 5.0, against="agcl-3m")
+    settle(brumel, "Bench set B" if probe == "B1" else "Field set A", **settings)
+    page = open_page(brumel.base, width=width)
+    run = bench.start(
+        brumel.desk,
+        brumel.things.ansa,
+        h.key(),
+        probe_id=brumel.things.probes[probe],
+        method_key="m-quick",
+        source="typed",
+        cups={step: brumel.things.lots[code] for step, code in cups.items()},
+        conditions=Conditions(reason="a test"),
+    ).id
+    page.goto(f"/bench/runs/{run}")
+    for unit, slip, shown, temperature in typed:
+        dip(page)
+        page.get_by_label("Unit on the display").select_option(unit)
+        if slip:
+            read(page, slip[0], temperature=temperature, times=1)
+            expect(page.locator("[data-speak]")).to_contain_text(slip[1])
+            page.get_by_role("button", name="Strike out").click()
+            expect(page.get_by_text("Typed so far")).to_have_count(0)
+        read(page, shown, temperature=temperature)
+        assert overprints(page) == []
+        assert page.evaluate("document.documentElement.scrollWidth") <= width
+        accept(page)
+    expect(page.get_by_role("button", name=re.compile("Use this calibration|Use with care"))).to_be_visible()
+    assert h.result_of(brumel.desk, run).fit.figures[figure] == pytest.approx(value, abs=within)

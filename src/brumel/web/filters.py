@@ -18,6 +18,7 @@ from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
+from brumel.web.drawings.frame import short_lines
 from brumel.web.reader import reader
 from brumel.web.units import scale, scale_of
 from brumel.work.quantities import names as quantity_names
@@ -139,6 +140,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(when, "when")
     app.add_template_filter(clock_face, "clock_face")
     app.add_template_filter(times_in, "times_in")
+    app.add_template_filter(short_lines, "short_lines")
     app.add_template_filter(figures, "figures")
     app.add_template_filter(quantity_names.short, "quantity_words")
     app.add_template_filter(quantity_names.name, "reading_words")

@@ -36,7 +36,9 @@ def other_lots(session: Any, state: bench.RunState) -> list[Any]:
 def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None) -> dict[str, Any]:
     """What the typing of a cup opens with: the unit, the clock, what the display should show."""
     begun = seen.trace.entered_as if seen is not None and seen.trace.t_s.size else ""
-    entry = request.form.get("signal") or begun or bench.usual_entry(session, state)
+    # A cup whose values were all struck out is still read in the unit they were typed in.
+    struck = state.dip.entered if state.dip is not None and state.dip.source == "typed" else ""
+    entry = request.form.get("signal") or begun or struck or bench.usual_entry(session, state)
     if entry not in state.quantity.entries:
         entry = bench.usual_entry(session, state)
     rule = state.quantity.criteria(state.method, state.current.spec).typed_rule(0.0) if state.current else None

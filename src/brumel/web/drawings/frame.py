@@ -53,8 +53,8 @@ def ticks(low: float, high: float, about: int = 5) -> list[float]:
     return [round(float(v), 10) for v in np.arange(first, high + step * 1e-6, step)]
 
 
-def _lines(title: str, most: int = 13) -> list[str]:
-    """A title in at most two short lines, so that it stays on the staff."""
+def short_lines(title: str, most: int = 11) -> list[str]:
+    """A title in at most two short lines, so that it stays in its drawing."""
     if len(title) <= most:
         return [title]
     words = title.replace(", ", " ").split()
@@ -73,7 +73,7 @@ def staff(titles: Sequence[str], done: int) -> dict[str, Any]:
         {
             "y": top + (len(titles) - 1 - i) * step,
             "title": title,
-            "lines": _lines(title),
+            "lines": short_lines(title),
             "state": "done" if i < done else "now" if i == done else "wait",
         }
         for i, title in enumerate(titles)

@@ -26,7 +26,8 @@ def dip(w: Write, *, run_id: str, step: str, turn: int) -> Written:
     """The probe now stands in the cup of this step; its clock starts."""
     state = open_for_writing(w, run_id, step, turn)
     _in_order(w, state.run)
-    new_dip = _dip(w, state, state.quantity.native)
+    typed = state.run.source == "typed"
+    new_dip = _dip(w, state, run_state.usual_entry(w.session, state) if typed else state.quantity.native)
     w.record(f"run:{run_id}", {"step": step, "dip": str(new_dip.id)})
     return Written(str(new_dip.id))
 

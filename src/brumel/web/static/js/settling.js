@@ -45,7 +45,8 @@ const showNumbers = (n) => {
     const cup = document.querySelector("[data-cup]");
     if (cup) {
       cup.querySelector(".d-cup-ph").textContent = n.expected_text;
-      cup.querySelector(".d-cup-at").textContent = `at ${text(n.temperature, 1)} ${root.dataset.temperatureUnit}`;
+      cup.querySelector(".d-cup-at").textContent =
+        `at ${text(n.temperature, 1)} ${root.dataset.temperatureUnit}`;
     }
   }
   if (n.reported !== undefined && n.reported !== null) {

@@ -4,7 +4,11 @@ import { line, scaleLinear } from "../vendor/d3.js";
 
 const WIDTH = 620;
 const HEIGHT = 230;
-const LEFT = 58;
+// Room for the longest figure of the axis; on a phone the words of drawings are larger.
+const roomLeft = (labels) => {
+  const letter = window.matchMedia("(max-width: 760px)").matches ? 12.5 : 8;
+  return Math.max(58, 12 + letter * Math.max(...labels.map((label) => label.length)));
+};
 const RIGHT = 560;
 const TOP = 14;
 const BOTTOM = 196;
@@ -30,9 +34,10 @@ const thin = (points) => {
 
 export const drawStrip = (svg, trace, judged, options) => {
   svg.replaceChildren();
+  let left = 58;
   if (!trace.t.length) {
-    add(svg, "path", { class: "d-axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
-    add(svg, "text", { class: "d-on-line", x: LEFT + 12, y: (TOP + BOTTOM) / 2 }, "nothing read yet");
+    add(svg, "path", { class: "d-axis", d: `M${left},${TOP}V${BOTTOM}H${RIGHT}` });
+    add(svg, "text", { class: "d-on-line", x: left + 12, y: (TOP + BOTTOM) / 2 }, "nothing read yet");
     return;
   }
   const end = trace.t.at(-1);
@@ -49,12 +54,16 @@ export const drawStrip = (svg, trace, judged, options) => {
     middle + options.band * 3,
   ]);
   const pad = (high - low) * 0.06;
-  const x = scaleLinear([0, span], [LEFT, RIGHT]);
   const y = scaleLinear([low - pad, high + pad], [BOTTOM, TOP]);
+  const ticks = y.ticks(4);
+  const digits = Math.max(0, -Math.floor(Math.log10(Math.abs(ticks[1] - ticks[0]) || 1)));
+  const labels = ticks.map((tick) => tick.toFixed(digits).replace("-", "−"));
+  left = roomLeft(labels);
+  const x = scaleLinear([0, span], [left, RIGHT]);
 
-  for (const tick of y.ticks(4)) {
-    add(svg, "path", { class: "d-rule", d: `M${LEFT},${y(tick)}H${RIGHT}` });
-    add(svg, "text", { class: "d-tick d-tick-y", x: LEFT - 6, y: y(tick) + 4 }, y.tickFormat(4)(tick));
+  for (const [i, tick] of ticks.entries()) {
+    add(svg, "path", { class: "d-rule", d: `M${left},${y(tick)}H${RIGHT}` });
+    add(svg, "text", { class: "d-tick d-tick-y", x: left - 6, y: y(tick) + 4 }, labels[i]);
   }
   // On a phone the words are larger, so the axis's own take more of its end.
   const words = window.matchMedia("(max-width: 760px)").matches ? 215 : 140;
@@ -86,7 +95,7 @@ export const drawStrip = (svg, trace, judged, options) => {
   }
   const points = thin(trace.t.map((t, i) => [x(t), y(trace.y[i])]));
   const paper = add(svg, "clipPath", { id: "strip-paper" });
-  add(paper, "rect", { x: LEFT, y: TOP, width: RIGHT - LEFT, height: BOTTOM - TOP });
+  add(paper, "rect", { x: left, y: TOP, width: RIGHT - left, height: BOTTOM - TOP });
   add(svg, "path", { class: "d-line", d: line()(points), "clip-path": "url(#strip-paper)" });
   if (options.source === "typed")
     for (const [px, py] of points.filter(([, v]) => v >= TOP && v <= BOTTOM))
@@ -99,8 +108,8 @@ export const drawStrip = (svg, trace, judged, options) => {
     add(svg, "circle", { class: "d-strip-end", cx: RIGHT - 6, cy: y(heading), r: 4.5 });
     add(svg, "text", { class: "d-point", x: RIGHT + 4, y: y(heading) + 4 }, heading.toFixed(options.digits));
   }
-  add(svg, "path", { class: "d-axis", d: `M${LEFT},${TOP}V${BOTTOM}H${RIGHT}` });
-  add(svg, "text", { class: "d-unit", x: LEFT - 30, y: TOP - 3 }, options.unit);
+  add(svg, "path", { class: "d-axis", d: `M${left},${TOP}V${BOTTOM}H${RIGHT}` });
+  add(svg, "text", { class: "d-unit", x: left + 4, y: TOP - 3 }, options.unit);
   add(svg, "text", { class: "d-unit d-unit-end", x: WIDTH - 4, y: BOTTOM + 16 }, "s since it was dipped");
   svg.setAttribute("viewBox", `0 0 ${WIDTH} ${HEIGHT}`);
 };
