@@ -246,3 +246,67 @@ def test_every_quantity_is_typed_as_its_display_shows_it(brumel, open_page, widt
         accept(page)
     expect(page.get_by_role("button", name=re.compile("Use this calibration|Use with care"))).to_be_visible()
     assert h.result_of(brumel.desk, run).fit.figures[figure] == pytest.approx(value, abs=within)
+
+
+@SIZES
+def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_page, width):
+    """At 612 m air of 20 °C holds 8.44 mg/L at saturation: BK84 as in the tables of the USGS, by the standard atmosphere."""
+    things, probe = brumel.things, brumel.things.probes["A5"]
+    page = open_page(brumel.base, width=width)
+    page.goto(f"/kit/probes/{probe}")
+    page.get_by_role("link", name="Fit a new membrane").click()
+    check_axe(page)
+    page.get_by_role("button", name=re.compile("Done: begin its wait")).click()
+    expect(page.get_by_role("alert")).to_contain_text(
+        "What is under the membrane?"
+    )  # what was not looked at is asked for
+    seen = ("bright", "whole and seated", "liquid only, no bubble", "taut, no fold, no hole")
+    for words in seen:
+        page.get_by_label(words, exact=True).check()
+    page.get_by_label("a new membrane, never used before").check()
+    page.get_by_role("button", name=re.compile("Done: begin its wait")).click()
+    expect(page.locator(".lead-in")).to_contain_text("polarising until")
+    kit.set_wait(brumel.desk, things.ilka, h.key(), probe_id=probe, what="membrane", hours=0.0, reason="For a test")
+    h.quick_method(brumel.desk, things, "do-saturated-air", "do-quick")
+    for unit, slip, value in (("percent", None, "98.0"), ("mg_l", "0.828", "8.28")):
+        begin = dict(probe_id=probe, method_key="do-quick", source="typed", cups={})
+        told = Conditions(pressure_from="altitude", altitude_m=612.0)
+        run = bench.start(brumel.desk, things.ansa, h.key(), **begin, conditions=told).id
+        page.goto(f"/bench/runs/{run}")
+        dip(page, "The tip is over the water")
+        page.get_by_label("Unit on the display").select_option(unit)
+        if slip:
+            read(page, slip, temperature="20.0", times=1)
+            expect(page.locator("[data-speak]")).to_contain_text("ten")
+            page.get_by_role("button", name="Strike out").click()
+            expect(page.get_by_text("Typed so far")).to_have_count(0)
+        read(page, value, temperature="20.0")
+        expect(page.get_by_text(re.compile("The display should show"))).to_be_visible()
+        accept(page)
+        expect(page.get_by_role("heading", level=1)).to_be_visible()
+        gain = h.result_of(brumel.desk, run).fit.figures["gain_percent"]
+        assert gain == pytest.approx(98.0, abs=0.3), unit
+        bench.abandon(brumel.desk, things.ansa, h.key(), run_id=run, reason="The other unit next")
+
+
+@SIZES
+@pytest.mark.parametrize("measures", ["free", "total"])
+def test_chlorine_is_checked_beside_a_second_method_of_the_same_chlorine(brumel, open_page, width, measures):
+    things, probe = brumel.things, brumel.things.probes["C1"]
+    given = kit.ProbeForm("Chlorine tip C1", "LC1-0008", "chlorine", "", "membrane tip", measures=measures)
+    kit.save_probe(brumel.desk, things.ansa, h.key(), given, probe)
+    h.quick_method(brumel.desk, things, "cl-check", "cl-quick")
+    page = open_page(brumel.base, width=width)
+    begin = dict(probe_id=probe, method_key="cl-quick", source="typed", cups={}, conditions=Conditions())
+    run = bench.start(brumel.desk, things.ansa, h.key(), **begin).id
+    page.goto(f"/bench/runs/{run}")
+    expect(page.get_by_role("button", name=re.compile("start 20 s"))).to_be_visible()  # the shake of the tablet
+    dip(page, "Both are in the water")
+    read(page, "1.95", temperature="28.0")
+    page.get_by_label(f"Second method shows, {measures} chlorine").fill("2.00")
+    accept(page)
+    expect(heading(page)).to_have_text("fit for use")
+    point = h.state_of(brumel.desk, run).steps[0].point
+    assert point.expanded_uncertainty == pytest.approx(
+        0.2, abs=0.001
+    )  # a tenth of the value, and the step of the display

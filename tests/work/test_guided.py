@@ -3,7 +3,7 @@
 import pytest
 from sqlalchemy import select
 
-from brumel.core.errors import InputErrors
+from brumel.core.errors import InputError, InputErrors
 from brumel.core.quantity_table import MEASURED
 from brumel.methods.care import load_care
 from brumel.methods.guides import battery_guide, finding_of, guides_for
@@ -11,8 +11,9 @@ from brumel.methods.inspection import items_for
 from brumel.methods.maintenance import kinds_of, load_maintenance
 from brumel.store.cluster import ROOT
 from brumel.store.tables import Inspection, Maintenance
-from brumel.work import kit
+from brumel.work import kit, rounds
 from brumel.work.desk import NotFound, Refused
+from brumel.work.rounds.sheet.sheet import sheet_of_visit
 from tests.work import helpers as h
 
 
@@ -134,3 +135,20 @@ def test_what_puts_a_place_right_silences_it_and_a_meter_s_probes_are_put_away_a
     kit.record_maintenance(desk, things.ansa, h.key(), probe_id=ids["A1"], what="dried")
     with desk.read() as session:
         assert kit.stored_of(session, found, clock())[found[0].id].asks == ""
+
+
+def test_free_or_total_belongs_to_the_tip_and_to_every_value_read_with_it(desk, clock, things):
+    tip = things.probes["C1"]
+    given = dict(name="Chlorine tip C1", serial="LC1-0008", quantity="chlorine", meter_id="", kind="membrane tip")
+    with pytest.raises(InputError, match="free or total"):
+        kit.save_probe(desk, things.ansa, h.key(), kit.ProbeForm(**given), tip)
+    kit.save_probe(desk, things.ansa, h.key(), kit.ProbeForm(**given, measures="total"), tip)
+    with desk.read() as session:
+        assert kit.probe_of(session, tip).reads == "total_chlorine"
+    visit = h.visit(desk, clock, things, "pool", "C1", "typed")
+    clock.on(seconds=60)
+    typed = rounds.TypedSheet([rounds.Typed(tip, "mg_l", 1.6)], 28.0)
+    rounds.type_readings(desk, things.ansa, h.key(), visit_id=visit, typed=typed)
+    with desk.read() as session:
+        (line,) = sheet_of_visit(session, visit, clock()).lines
+    assert (line.value.quantity, line.value.value) == ("total_chlorine", pytest.approx(1.6))

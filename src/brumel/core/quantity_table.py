@@ -36,11 +36,18 @@ class LabelRow(NamedTuple):
 
 
 class SecondMethodRow(NamedTuple):
-    """What a second method by hand may give: its usual expanded uncertainty and its limits [mg/L]."""
+    """What a second method by hand may give: its usual expanded uncertainty near nothing and its limits [mg/L].
+
+    Of a larger value it is a tenth: tablets, drops and colours are read in shares. Common practice, no source.
+    """
 
     u: float
     low: float
     high: float
+
+    def at(self, value: float) -> float:
+        """The usual expanded uncertainty (k = 2) of a value [mg/L]."""
+        return max(self.u, 0.1 * abs(value))
 
 
 class JudgedRow(NamedTuple):

@@ -46,7 +46,8 @@ class Probe(Base):
     """A probe measures one quantity and has its own life.
 
     Its record wins over the method: `waits` {maintenance: hours}, `intervals` {maintenance: days}, `limits` {name: value},
-    `storage`. `nominal` is a cell's constant [1/cm]; `address` its place on the meter's link.
+    `storage`. `nominal` is a cell's constant [1/cm]; `address` its place on the meter's link; `measures` says of a chlorine
+    tip whether it is "free" or "total".
     """
 
     __tablename__ = "probes"
@@ -61,6 +62,7 @@ class Probe(Base):
     reference_electrode: Mapped[str] = mapped_column(default="")
     storage: Mapped[str] = mapped_column(default="")
     address: Mapped[str] = mapped_column(default="")
+    measures: Mapped[str] = mapped_column(default="")
     in_service: Mapped[datetime]
     retired_at: Mapped[datetime | None]
     note: Mapped[str] = mapped_column(default="")
@@ -68,6 +70,11 @@ class Probe(Base):
     intervals: Mapped[Json] = mapped_column(default=dict)
     limits: Mapped[Json] = mapped_column(default=dict)
     meter: Mapped[Meter] = relationship(lazy="joined")
+
+    @property
+    def reads(self) -> str:
+        """What its readings are of: its quantity, or total chlorine where a chlorine tip measures that."""
+        return "total_chlorine" if self.measures == "total" else self.quantity
 
 
 class ProbeInstallation(Base):

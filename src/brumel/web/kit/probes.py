@@ -70,6 +70,7 @@ def _given(form: ProbeWriteForm) -> kit.ProbeForm:
         storage=got("storage", ""),
         address=got("address", "").strip(),
         note=got("note", ""),
+        measures=got("measures", ""),
     )
 
 

@@ -10,6 +10,7 @@ from sqlalchemy import func, inspect, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
+from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import Amount, as_evidence, say
 from brumel.core.trace import Trace
 from brumel.store.tables import Dip, Lot, Point, Run, StruckValue
@@ -265,6 +266,8 @@ def _expected(
         door.add(InputError("reference", "Reference must say what the instrument beside the probe showed."))
     else:
         door.number("reference", reference, low, high)
+    if reference_u is None and reference is not None and (usual := MEASURED[state.method.quantity].second_method):
+        reference_u = usual.at(reference)
     if reference_u is None:
         door.add(InputError("expanded_uncertainty", "Expanded uncertainty of the reference must be given."))
     else:

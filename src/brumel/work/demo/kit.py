@@ -111,7 +111,14 @@ _PROBES: dict[str, tuple[str, str, str, str, dict[str, Any], str]] = {
         {"kind": "four-electrode", "nominal": 10.0},
         "For brackish water and brine.",
     ),
-    "C1": ("C", "Chlorine tip C1", "LC1-0008", "chlorine", {"kind": "membrane tip"}, "Free chlorine."),
+    "C1": (
+        "C",
+        "Chlorine tip C1",
+        "LC1-0008",
+        "chlorine",
+        {"kind": "membrane tip", "measures": "free"},
+        "Free chlorine.",
+    ),
     "C2": (
         "C",
         "ORP probe C2",

@@ -21,6 +21,8 @@ from brumel.work.desk import MovedOn, NotAllowed, Refused, Write, Written, clean
 from brumel.work.kit import meters, methods, probes
 from brumel.work.kit.meters import SERIAL, clean_words, raise_faults
 
+#: What a chlorine tip may measure; it belongs to the tip, to the method and to every value.
+MEASURES = ("free", "total")
 KINDS = {key: row.probe_kinds for key, row in MEASURED.items()}
 
 
@@ -39,6 +41,7 @@ class ProbeForm:
     storage: str = ""
     address: str = ""
     note: str = ""
+    measures: str = ""
 
 
 # -- probes
@@ -67,6 +70,8 @@ def _probe(w: Write, given: ProbeForm, probe: Probe | None) -> dict[str, Any]:
             door.number("nominal cell constant", given.nominal, 0.005, 20)
     if quantity == "redox" and given.reference_electrode not in ELECTRODES:
         faults.append(InputError("electrode", "Name the reference electrode of the ORP probe."))
+    if quantity == "chlorine" and given.measures not in MEASURES:
+        faults.append(InputError("measures", "Say whether the tip measures free or total chlorine."))
     if given.address and not re.fullmatch(r"[0-9A-Za-z]", given.address):
         faults.append(InputError("address", "Address on the link is one letter or digit."))
     raise_faults([*faults, *door.faults])
@@ -79,6 +84,7 @@ def _probe(w: Write, given: ProbeForm, probe: Probe | None) -> dict[str, Any]:
         "reference_electrode": given.reference_electrode if quantity == "redox" else "",
         "storage": clean_words("storage", "Stowing", given.storage, 0, 300, faults),
         "address": given.address,
+        "measures": given.measures if quantity == "chlorine" else "",
         "note": clean_words("note", "Note", given.note, 0, 300, faults),
     }
 

@@ -47,7 +47,7 @@ def span(session: Session, closing_check: Closing) -> list[Reading]:
         Reading.probe_id == closing_check.probe_id,
         Reading.at >= opened,
         Reading.at <= closing_check.at,
-        Reading.quantity == closing_check.probe.quantity,
+        Reading.quantity == closing_check.probe.reads,
     )
     return list(session.scalars(query.where(is_standing()).order_by(Reading.at)))
 

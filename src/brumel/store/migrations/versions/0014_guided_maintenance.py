@@ -1,4 +1,4 @@
-"""what was answered on the way through a maintenance, where a probe was put away, a person's units, a lot's parent"""
+"""answers given in a maintenance, where a probe was put away, what a tip measures, a person's units, a lot's parent"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -12,6 +12,9 @@ def upgrade() -> None:
     for table, column in (("maintenance", "answers"), ("users", "units")):
         op.add_column(table, sa.Column(column, JSONB(), nullable=False, server_default="{}"))
         op.alter_column(table, column, server_default=None)
+    op.add_column("probes", sa.Column("measures", sa.String(), nullable=False, server_default=""))
+    op.execute("update probes set measures = 'free' where quantity = 'chlorine'")
+    op.alter_column("probes", "measures", server_default=None)
     op.add_column("lots", sa.Column("parent_id", sa.Uuid(), sa.ForeignKey("lots.id"), nullable=True))
     op.create_table(
         "storage_records",

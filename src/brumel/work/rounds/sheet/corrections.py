@@ -21,12 +21,12 @@ def correct(w: Write, *, reading_id: str, version: int, raw: float, temperature_
     newest = w.session.scalar(select(func.max(Reading.version)).where(Reading.root_id == old.root_id)) or 0
     if old.version != version or newest != version:
         raise MovedOn("This reading has a newer version. You now see it; nothing was changed.")
-    if old.entered_as != "typed" or old.probe is None or old.quantity != old.probe.quantity:
+    if old.entered_as != "typed" or old.probe is None or old.quantity != old.probe.reads:
         raise Refused("Only a reading that was typed from a display can have its typing corrected.")
     if old.decision_id is not None:
         raise Refused("The lead has decided about this reading; have that opened again first.")
     why = clean_reason(reason)
-    quantity = quantity_of(old.quantity)
+    quantity = quantity_of(old.probe.quantity)
     entered = next(
         (k for k, e in quantity.entries.items() if old.raw_unit in (e.label, f"{e.label} displayed")), quantity.native
     )

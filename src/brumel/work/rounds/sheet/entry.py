@@ -106,7 +106,7 @@ def put_on_sheet(w: Write, visit: Visit, probe: Probe) -> str:
     """One more probe on a sheet, inside a write; returns its role there."""
     if len(visit.carried) >= MOST_PROBES:
         raise Refused(f"A sheet takes {MOST_PROBES} probes at most.")
-    role = "second" if any(p.quantity == probe.quantity for p in visit.probes) else "first"
+    role = "second" if any(p.reads == probe.reads for p in visit.probes) else "first"
     _carry(w, visit, probe, len(visit.carried), role)
     w.session.flush()
     w.session.refresh(visit)

@@ -160,13 +160,13 @@ def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSi
     state, backing_state = behind.state, behind.words
     if quantity == "temperature" and behind.calibration is None:
         backing_state = "no valid calibration: no check of this thermometer on record"
-    ruled = limited(context.site, quantity, value.value, value.expanded_uncertainty, value.unit)
+    ruled = limited(context.site, probe.reads, value.value, value.expanded_uncertainty, value.unit)
     tests = (
-        *findings(context.site, context.past, quantity, value.value, context.now, value.expanded_uncertainty),
+        *findings(context.site, context.past, probe.reads, value.value, context.now, value.expanded_uncertainty),
         *water_findings(quantity, context.water),
     )
     return SheetValue(
-        quantity,
+        probe.reads,
         value.value,
         value.unit,
         value.expanded_uncertainty,

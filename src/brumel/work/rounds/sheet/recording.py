@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.checking import Door
-from brumel.core.quantity_table import ON_SHEET
+from brumel.core.quantity_table import ON_SHEET, SecondMethodRow
 from brumel.core.sentence import as_evidence, say
 from brumel.core.working import Ladder, StepResult
 from brumel.store.rounds import VisitNote
@@ -180,14 +180,15 @@ def by_hand(w: Write, *, visit_id: str, result: HandResult) -> Written:
     door = Door()
     quantity = result.quantity
     door.name("quantity", quantity, BY_HAND)
-    usual, low, high = BY_HAND.get(quantity, (0.1, 0, 50))
+    usual = BY_HAND.get(quantity, SecondMethodRow(0.1, 0, 50))
+    _, low, high = usual
     number = door.number("value", result.value, low, high)
     door.close()
     how = clean_reason(result.method)
     depth = checked_depth(result.depth_m)
     ladder = Ladder("By a second method")
     ladder.step("c", quantity_names.name(quantity), how, StepResult(number, "mg/L"), "reading")
-    expanded_uncertainty = max(usual, 0.1 * number)
+    expanded_uncertainty = usual.at(number)
     ladder.step(
         "U",
         "expanded uncertainty, k = 2",
