@@ -90,3 +90,29 @@ def test_pages_follow_their_reader_and_records_do_not(app, client, clock):
     pdf = client.get(f"/records/calibrations/{made}.pdf").data
     printed = "".join(p.extract_text() for p in PdfReader(io.BytesIO(pdf)).pages)
     assert ("°C" in printed, "°F" in printed) == (True, False)
+
+
+PRESSURES = [  # typed, the unit asked for, station pressure [hPa]; NIST SP 811: 1 inHg = 33.8639, 1 mmHg = 1.33322 hPa
+    ("29.92", "inHg", 1013.2),
+    ("700 mmHg", "hPa", 933.26),
+    ("95.0 kPa", "inHg", 950.0),
+    ("941", "", 941.0),
+]
+
+
+@pytest.mark.parametrize(("typed", "unit", "hpa"), PRESSURES)
+def test_pressure_is_typed_in_any_unit_before_an_oxygen_run(app, client, typed, unit, hpa):
+    desk = app.extensions["desk"]
+    probe = h.Things(desk).probes["B2"]
+    page = f"/bench/probes/{probe}"
+    sent = {
+        "method": "do-saturated-air",
+        "source": "typed",
+        "pressure_from": "station",
+        "pressure_hpa": typed,
+        "pressure_unit": unit,
+    }
+    answer = client.post(page, data={**sent, "key": str(uuid.uuid4()), "csrf_token": csrf(client, page)})
+    assert answer.status_code == 302, answer.text
+    state = h.state_of(desk, answer.headers["Location"].rsplit("/", 1)[1])
+    assert state.run.conditions.pressure_hpa == pytest.approx(hpa, abs=0.1)

@@ -32,9 +32,14 @@ class AcceptForm(ReasonForm):
 class ConditionsForm(WriteForm):
     """The conditions a run is made under."""
 
-    pressure_hpa = NumberField("Pressure", name_of="pressure_hpa", required=False)
-    altitude_m = NumberField("Altitude", name_of="altitude_m", required=False)
-    water_c = NumberField("Temperature of the water", name_of="temperature_c", required=False)
+    pressure_unit = HiddenField()
+    pressure_hpa = MeasuredField(
+        "Pressure", name_of="pressure_hpa", dimension="pressure", unit_from="pressure_unit", required=False
+    )
+    altitude_m = MeasuredField("Altitude", name_of="altitude_m", dimension="length", required=False)
+    water_c = MeasuredField(
+        "Temperature of the water", name_of="temperature_c", dimension="temperature", required=False
+    )
     battery_percent = NumberField("Battery", name_of="battery_percent", required=False)
 
 

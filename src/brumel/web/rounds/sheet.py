@@ -104,7 +104,7 @@ def dip(visit_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        depth = optional_number("depth_m", "Depth")
+        depth = optional_measured("depth_m", "Depth", "length")[0]
         one = request.form.get("only", "")
         rounds.dip(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=one, depth_m=depth)
 
@@ -254,7 +254,7 @@ def by_hand(visit_id: str) -> Any:
                 quantity=request.form.get("hand_quantity", ""),
                 value=value,
                 method=request.form.get("hand_method", "")[:200],
-                depth_m=optional_number("depth_m", "Depth"),
+                depth_m=optional_measured("depth_m", "Depth", "length")[0],
                 reason=text_of(form.reason),
             ),
         )
@@ -276,7 +276,7 @@ def say(visit_id: str) -> Any:
             form.write_key,
             visit_id=visit_id,
             light=light,
-            pressure_hpa=optional_number("pressure_hpa", "Station pressure"),
+            pressure_hpa=optional_measured("pressure_hpa", "Station pressure", "pressure")[0],
             note=request.form.get("note", ""),
         )
 

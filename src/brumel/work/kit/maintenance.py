@@ -101,6 +101,10 @@ def begin_wait(w: Write, probe: Probe, what: str, note: str, answers: Mapping[st
     return ready
 
 
+def _first_upper(words: str) -> str:
+    return words[:1].upper() + words[1:]
+
+
 #: Waits that a sensor needs of itself, not for what was done to clean it.
 OF_THE_SENSOR = ("polarising", "hydrating", "running")
 
@@ -113,6 +117,16 @@ def waits_in_words(probe: Probe, *, of_the_sensor: bool = False) -> list[Sentenc
             continue
         if hours := wait_h(probe, what):
             by_wait.setdefault((hours, spec.meanwhile), []).append(spec.words)
+    if of_the_sensor:
+        return [
+            say(
+                "{meanwhile}: {wait} at need; none runs now.",
+                meanwhile=_first_upper(meanwhile),
+                wait=Amount(hours, "h"),
+            )
+            for meanwhile in dict.fromkeys(meanwhile for _, meanwhile in by_wait)
+            for hours in [max(h for h, m in by_wait if m == meanwhile)]
+        ]
     return [
         say(
             "When {treated}: {wait} {meanwhile}.",
