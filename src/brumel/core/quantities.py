@@ -99,6 +99,8 @@ QUANTITIES: dict[str, NamedQuantity] = {
     "alkalinity_mg_l": NamedQuantity("total alkalinity", "alk", "mg/L as CaCO3"),
     "battery_percent": NamedQuantity("battery", "", "%"),
     "nominal_per_cm": NamedQuantity("nominal cell constant", "K", "/cm"),
+    "label_c": NamedQuantity("temperature of the label", "T", "°C"),
+    "displayed_mg_l": NamedQuantity("displayed concentration", "c", "mg/L"),
     "value": NamedQuantity("value", "", ""),
     "correction": NamedQuantity("correction", "", ""),
     "opened_s": NamedQuantity("time of the calibration", "t0", "s"),
