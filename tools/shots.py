@@ -113,11 +113,11 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     for name, path in (("kit", "/kit"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)
-    _oxygen(wide)
-    _calibration_session(wide, phone)
+    _oxygen(wide, phone)
+    _calibration_session(wide)
 
 
-def _oxygen(wide: Page) -> None:
+def _oxygen(wide: Page, phone: Page) -> None:
     """Saturated air for an oxygen probe, and looking it over."""
     wide.goto("/bench")
     wide.get_by_role("link", name="Calibrate Oxygen probe A5").click()
@@ -134,9 +134,11 @@ def _oxygen(wide: Page) -> None:
     wide.get_by_role("button", name="Use this calibration").click()
     wide.goto(f"/kit/probes/{probe}/inspection")
     _take(wide, "inspection")
+    phone.goto(f"/kit/probes/{probe}/maintenance/membrane")
+    _take(phone, "guide-phone")
 
 
-def _calibration_session(wide: Page, phone: Page) -> None:
+def _calibration_session(wide: Page) -> None:
     """A whole meter in one calibration session, with several timers at once."""
     wide.goto("/bench")
     wide.get_by_role("link", name="Calibrate the whole meter of Field set A").click()
@@ -150,9 +152,6 @@ def _calibration_session(wide: Page, phone: Page) -> None:
     wide.goto(calibration_session)
     wide.wait_for_timeout(2500)
     _take(wide, "session")
-    phone.goto(calibration_session)
-    phone.wait_for_timeout(2500)
-    _take(phone, "session-phone")
 
 
 def main() -> None:
