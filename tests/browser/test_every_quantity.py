@@ -250,8 +250,11 @@ def test_looked_over_set_up_and_a_method_of_the_site_s_own(brumel, open_page):
     page.get_by_label("torn or holed").check()
     page.get_by_role("button", name="Record what was seen").click()
     expect(page.get_by_text("keeps it off Bench until it is put right")).to_be_visible()
+    page.get_by_role("link", name="Fit a new membrane").click()
+    for words in ("bright", "whole and seated", "a bubble", "taut, no fold, no hole"):
+        page.get_by_role("radio", name=words).first.check()
     page.get_by_label("a new membrane, never used before").check()
-    page.get_by_role("button", name="Done: given a new membrane").click()
+    page.get_by_role("button", name=re.compile("Done: begin its wait")).click()
     expect(page.locator(".lead-in")).to_contain_text("kept off Bench")
 
     page.goto(f"/kit/meters/{brumel.things.meters['Field set A']}/settings")

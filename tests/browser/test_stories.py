@@ -283,7 +283,7 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         f"/kit/probes/{told.things.probes['A1']}/record",
         f"/kit/meters/{told.things.meters['Field set A']}",
         f"/kit/meters/{told.things.meters['Field set A']}/settings",
-        *(f"/bench/probes/{told.things.probes[probe]}" for probe in ("A5", "A3", "A4", "A6", "C1", "A8")),
+        f"/bench/probes/{told.things.probes['A5']}",
         f"/kit/probes/{told.things.probes['A5']}/maintenance/membrane",
         f"/kit/meters/{told.things.meters['Field set A']}/battery",
         "/kit/lots/new?quantity=conductivity",
@@ -311,7 +311,10 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     found = []
     # What the looks change is contrast: the two wide ones are searched for that on every second page.
     rules = "" if look == "sun" else "color-contrast"
-    for link in links if look == "sun" else links[:: 2 if look == "night" else -2]:
+    chosen = links if look == "sun" else links[:: 2 if look == "night" else -2]
+    if look == "paper":
+        chosen = [*chosen, *(f"/bench/probes/{told.things.probes[probe]}" for probe in ("A3", "A4", "A6", "C1", "A8"))]
+    for link in chosen:
         page.goto(link)
         found += axe_findings(page, link, rules) + overprints(page, link)
         if width == 390:

@@ -12,7 +12,7 @@ from brumel.work.demo.weeks import SETTINGS
 from tests.browser.conftest import check_axe, overprints
 from tests.work import helpers as h
 
-SIZES = pytest.mark.parametrize("width", [390, 1280])
+WIDTHS = (390, 1280)  # a page is drawn for the phone, then shown at a desk's width
 
 
 @pytest.fixture
@@ -43,6 +43,15 @@ def read(page, value, *, temperature="20.4", times=2):
         expect(page.get_by_role("button", name="Strike out")).to_have_count(before + 1)
 
 
+def fits(page):
+    """Nothing is printed over another or wider than the page, on a phone and at a desk."""
+    for width in WIDTHS:
+        page.set_viewport_size({"width": width, "height": 844})
+        assert overprints(page) == [], width
+        assert page.evaluate("document.documentElement.scrollWidth") <= width
+    page.set_viewport_size({"width": WIDTHS[0], "height": 844})
+
+
 def accept(page):
     page.get_by_role("button", name="Accept this point").click()
 
@@ -51,9 +60,8 @@ def heading(page):
     return page.get_by_role("heading", level=1)
 
 
-@SIZES
-def test_slips_of_the_hand_are_named_and_mended_on_the_page(quick, open_page, width):
-    page = open_page(quick.base, width=width)
+def test_slips_of_the_hand_are_named_and_mended_on_the_page(quick, open_page):
+    page = open_page(quick.base, width=390)
     start(quick, page)
     dip(page)
     read(page, "-2.0")
@@ -78,7 +86,7 @@ def test_slips_of_the_hand_are_named_and_mended_on_the_page(quick, open_page, wi
     read(page, "-2.1")
     right = page.get_by_role("button", name="It stands in N10-090 now")
     expect(right).to_be_visible()
-    assert overprints(page) == []
+    fits(page)
     check_axe(page)
     right.click()
     expect(page.locator("[data-wrong-cup]:visible")).to_have_count(0)
@@ -87,9 +95,8 @@ def test_slips_of_the_hand_are_named_and_mended_on_the_page(quick, open_page, wi
     expect(heading(page)).to_have_text("fit for use")
 
 
-@SIZES
-def test_cups_are_taken_as_they_stand_and_two_are_enough(quick, open_page, width):
-    page = open_page(quick.base, width=width)
+def test_cups_are_taken_as_they_stand_and_two_are_enough(quick, open_page):
+    page = open_page(quick.base, width=390)
     run = start(quick, page)
     dip(page)
     read(page, "168.0")  # the pH 4 buffer came first
@@ -114,10 +121,10 @@ def test_cups_are_taken_as_they_stand_and_two_are_enough(quick, open_page, width
     assert h.state_of(quick.desk, run).points[-1][0].reason == "Bubble at the tip"
 
 
-@SIZES
-def test_a_meter_that_is_adjusted_itself_is_read_set_and_read_again(quick, open_page, width):
-    page = open_page(quick.base, width=width)
-    page.goto(f"/bench/probes/{quick.things.probes['B1']}?method=ph-quick")
+def test_a_meter_that_is_adjusted_itself_is_read_set_and_read_again(quick, open_page):
+    page = open_page(quick.base, width=390)
+    h.quick_method(quick.desk, quick.things, "ph-7-4-10", "ph-one", readings=1)
+    page.goto(f"/bench/probes/{quick.things.probes['B1']}?method=ph-one")
     page.get_by_label("the meter itself is adjusted").check()
     if page.get_by_label("the meter's settings are as").count():
         page.get_by_label("the meter's settings are as").check()
@@ -125,17 +132,17 @@ def test_a_meter_that_is_adjusted_itself_is_read_set_and_read_again(quick, open_
     for found, set_to, left in (("7.10", "7.03", "7.03"), ("4.05", "4.00", "4.00"), ("10.00", "10.06", "10.05")):
         dip(page)
         page.get_by_label("Unit on the display").select_option("ph")
-        read(page, found)
+        read(page, found, times=1)
         accept(page)
         expect(page.get_by_text(f"Now set {set_to} pH on the meter")).to_be_visible()
         dip(page, "The meter is set")
-        read(page, left)
+        read(page, left, times=1)
         accept(page)
     expect(page.get_by_text("Not known: slope, offset.")).to_be_visible()
     page.get_by_label("slope").fill("74")
     page.get_by_role("button", name="Take down what the meter shows").click()
     expect(heading(page)).to_have_text("do not use")
-    assert overprints(page) == []
+    fits(page)
     check_axe(page)
 
 
@@ -212,15 +219,14 @@ REPLAYS = {
 }
 
 
-@SIZES
 @pytest.mark.parametrize("case", REPLAYS)
-def test_every_quantity_is_typed_as_its_display_shows_it(brumel, open_page, width, case):
+def test_every_quantity_is_typed_as_its_display_shows_it(brumel, open_page, case):
     (probe, method, cups, settings), typed, (figure, value, within) = REPLAYS[case]
-    h.quick_method(brumel.desk, brumel.things, method, "m-quick")
+    h.quick_method(brumel.desk, brumel.things, method, "m-quick", readings=1)
     if case == "ORP 222":
         lot(brumel, "R222", "redox", "25: 222", 5.0, against="agcl-3m")
     settle(brumel, "Bench set B" if probe == "B1" else "Field set A", **settings)
-    page = open_page(brumel.base, width=width)
+    page = open_page(brumel.base, width=390)
     run = bench.start(
         brumel.desk,
         brumel.things.ansa,
@@ -240,19 +246,17 @@ def test_every_quantity_is_typed_as_its_display_shows_it(brumel, open_page, widt
             expect(page.locator("[data-speak]")).to_contain_text(slip[1])
             page.get_by_role("button", name="Strike out").click()
             expect(page.get_by_text("Typed so far")).to_have_count(0)
-        read(page, shown, temperature=temperature)
-        assert overprints(page) == []
-        assert page.evaluate("document.documentElement.scrollWidth") <= width
+        read(page, shown, temperature=temperature, times=1)
+        fits(page)
         accept(page)
     expect(page.get_by_role("button", name=re.compile("Use this calibration|Use with care"))).to_be_visible()
     assert h.result_of(brumel.desk, run).fit.figures[figure] == pytest.approx(value, abs=within)
 
 
-@SIZES
-def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_page, width):
+def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_page):
     """At 612 m air of 20 °C holds 8.44 mg/L at saturation: BK84 as in the tables of the USGS, by the standard atmosphere."""
     things, probe = brumel.things, brumel.things.probes["A5"]
-    page = open_page(brumel.base, width=width)
+    page = open_page(brumel.base, width=390)
     page.goto(f"/kit/probes/{probe}")
     page.get_by_role("link", name="Fit a new membrane").click()
     check_axe(page)
@@ -267,7 +271,7 @@ def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_p
     page.get_by_role("button", name=re.compile("Done: begin its wait")).click()
     expect(page.locator(".lead-in")).to_contain_text("polarising until")
     kit.set_wait(brumel.desk, things.ilka, h.key(), probe_id=probe, what="membrane", hours=0.0, reason="For a test")
-    h.quick_method(brumel.desk, things, "do-saturated-air", "do-quick")
+    h.quick_method(brumel.desk, things, "do-saturated-air", "do-quick", readings=1)
     for unit, slip, value in (("percent", None, "98.0"), ("mg_l", "0.828", "8.28")):
         begin = dict(probe_id=probe, method_key="do-quick", source="typed", cups={})
         told = Conditions(pressure_from="altitude", altitude_m=612.0)
@@ -280,7 +284,7 @@ def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_p
             expect(page.locator("[data-speak]")).to_contain_text("ten")
             page.get_by_role("button", name="Strike out").click()
             expect(page.get_by_text("Typed so far")).to_have_count(0)
-        read(page, value, temperature="20.0")
+        read(page, value, temperature="20.0", times=1)
         expect(page.get_by_text(re.compile("The display should show"))).to_be_visible()
         accept(page)
         expect(page.get_by_role("heading", level=1)).to_be_visible()
@@ -289,20 +293,19 @@ def test_a_new_membrane_is_led_through_and_calibrated_at_altitude(brumel, open_p
         bench.abandon(brumel.desk, things.ansa, h.key(), run_id=run, reason="The other unit next")
 
 
-@SIZES
 @pytest.mark.parametrize("measures", ["free", "total"])
-def test_chlorine_is_checked_beside_a_second_method_of_the_same_chlorine(brumel, open_page, width, measures):
+def test_chlorine_is_checked_beside_a_second_method_of_the_same_chlorine(brumel, open_page, measures):
     things, probe = brumel.things, brumel.things.probes["C1"]
     given = kit.ProbeForm("Chlorine tip C1", "LC1-0008", "chlorine", "", "membrane tip", measures=measures)
     kit.save_probe(brumel.desk, things.ansa, h.key(), given, probe)
-    h.quick_method(brumel.desk, things, "cl-check", "cl-quick")
-    page = open_page(brumel.base, width=width)
+    h.quick_method(brumel.desk, things, "cl-check", "cl-quick", readings=1)
+    page = open_page(brumel.base, width=390)
     begin = dict(probe_id=probe, method_key="cl-quick", source="typed", cups={}, conditions=Conditions())
     run = bench.start(brumel.desk, things.ansa, h.key(), **begin).id
     page.goto(f"/bench/runs/{run}")
     expect(page.get_by_role("button", name=re.compile("start 20 s"))).to_be_visible()  # the shake of the tablet
     dip(page, "Both are in the water")
-    read(page, "1.95", temperature="28.0")
+    read(page, "1.95", temperature="28.0", times=1)
     page.get_by_label(f"Second method shows, {measures} chlorine").fill("2.00")
     accept(page)
     expect(heading(page)).to_have_text("fit for use")

@@ -14,6 +14,7 @@ from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from brumel.work.records import affected, decisions, signing
+from brumel.work.rounds import outings, past
 from tests.work import helpers as h
 
 ILKA = "Ilka Torvend"
@@ -80,6 +81,38 @@ def test_a_probe_that_held_brackets_its_day(desk, clock, things):
         assert kit.last_cups(session, kit.probe_of(session, things.probes["A1"]).id, "ph-7-4-10")[
             "neutral"
         ]  # not the closing's
+
+
+def test_a_past_outing_keeps_its_notes_and_closings_in_reach(desk, clock, things):
+    planned = h.a_round(desk, "Farm and lido")
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(planned.id)).id
+    with desk.read() as session:
+        assert [(row.readings, row.open) for row in past.outings_gone(session, 1)[0] if row.sites] == []
+    h.calibrate(desk, clock, things)
+    visit = rounds.start_visit(
+        desk,
+        things.ansa,
+        h.key(),
+        site_id=things.sites["raceway"],
+        probes=[things.probes["A1"]],
+        source="live",
+        outing_id=out,
+    ).id
+    dip = rounds.dip(desk, things.ansa, h.key(), visit_id=visit).dip
+    clock.on(seconds=70)
+    simulator.pump(desk)
+    rounds.take(desk, things.ansa, h.key(), visit_id=visit, dip_id=dip)
+    rounds.say(desk, things.ansa, h.key(), visit_id=visit, note="Foam at the inflow")
+    outings.end(desk, things.ansa, h.key(), outing_id=out)
+    clock.on(hours=1)
+    found = close(desk, clock, things)
+    with desk.read() as session:
+        rows, pages = past.outings_gone(session, 1)
+        assert (str(rows[0].outing.id), rows[0].sites, rows[0].readings, rows[0].open, pages) == (out, 1, 2, 1, 1)
+        kept = past.kept_on(session, [uuid.UUID(visit)])
+        assert [n.body["text"] for n in kept.notes[uuid.UUID(visit)]] == ["Foam at the inflow"]
+        assert [str(c.id) for c in kept.closings] == [found]
+        assert past.outings_gone(session, 9)[0] == []
 
 
 def test_a_check_says_nothing_of_what_its_calibration_did_not_stand_behind(desk, clock, things):

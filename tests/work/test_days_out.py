@@ -66,6 +66,17 @@ def test_leaving_is_by_the_wall_clock_on_both_sides_of_summer_time(desk):
     assert calendar.today_of(found, late) == date(2026, 3, 29)
 
 
+def test_every_round_of_two_months_is_in_the_calendar_by_its_wall_clock(desk, clock):
+    with desk.read() as session:
+        found = calendar.leavings(session, clock())
+        names = {r.name for r, _ in found}
+        assert names == {
+            r.name for r in calendar.rounds(session) if calendar.next_day(r, calendar.today_of(r, clock()))
+        }
+        assert [at for _, at in found] == sorted(at for _, at in found)
+        assert all(f"{at:%H:%M}" == r.leave_at for r, at in found)
+
+
 # -- the plan
 
 

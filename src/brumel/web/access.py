@@ -85,6 +85,8 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.stream": STAFF,
     "rounds.round": STAFF,
     "rounds.begin": STAFF,
+    "rounds.outings_gone": STAFF,
+    "rounds.outing_kept": STAFF,
     "rounds.outing": STAFF,
     "rounds.pack": STAFF,
     "rounds.series": STAFF,

@@ -12,12 +12,14 @@ from brumel.formats.calendar import write_calendar
 from brumel.methods import ORDER
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
+from brumel.web.bench.place import give_keys
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import maintenance, meters, methods, probes
 from brumel.web.kit.place import blueprint
-from brumel.work import kit
+from brumel.work import bench, kit
 from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards
+from brumel.work.rounds import calendar
 
 __all__ = ["blueprint", "maintenance", "meters", "methods", "probes"]
 
@@ -46,8 +48,12 @@ def index(faults: Any = ()) -> Any:
         now = desk().clock()
         probes = kit.probes_in_service(session)
         trusts = kit.trusts(session, probes, now)
-        lines: list[dict[str, Any]] = [{"probe": p, "trust": trusts[p.id]} for p in probes]
+        again = bench.same_again(session, probes, now)
+        lines: list[dict[str, Any]] = [
+            {"probe": p, "trust": trusts[p.id], "again": again.get(p.id), "key": ""} for p in probes
+        ]
         lines.sort(key=lambda line: (ORDER.index(line["probe"].quantity), line["probe"].name))
+        give_keys(lines, taken="adpms")
         meters = kit.meters_in_service(session)
         recorded = kit.settings_of(session, [m.id for m in meters])
         groups = [
@@ -228,6 +234,7 @@ def due_calendar() -> Any:
     with desk().read() as session:
         now = desk().clock()
         rows = [(d.key, f"{d.subject}: {d.what}", d.at) for d in kit.due_items(session, now)]
+        rows += [(f"round-{r.id}-{at:%Y%m%d}", f"Round: {r.name}", at) for r, at in calendar.leavings(session, now)]
     response = Response(write_calendar(rows, now), mimetype="text/calendar")
     response.headers["Content-Disposition"] = 'attachment; filename="brumel-due.ics"'
     return response

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -18,7 +19,7 @@ from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
-from brumel.work.rounds import calendar, outings, packing
+from brumel.work.rounds import calendar, outings, packing, past
 from brumel.work.rounds import plan as day_plan
 
 Faults = Sequence[InputError | Refused]
@@ -81,6 +82,19 @@ def begin(round_id: str) -> Any:
     return answer(do, lambda faults: round(round_id, faults))
 
 
+@blueprint.get("/outings")
+def outings_gone() -> Any:
+    """The outings that were gone, the newest first."""
+    text = request.args.get("page", "1")
+    wrong = not re.fullmatch(r"[1-9]\d{0,4}", text, re.ASCII)
+    page = 1 if wrong else int(text)
+    with desk().read() as session:
+        rows, pages = past.outings_gone(session, page)
+        faults = [InputError("page", f"Page “{text[:20]}” is not a page number.")] if wrong else []
+        shown = render_template("rounds/outings.html", rows=rows, page=page, pages=pages, faults=faults)
+        return shown, 422 if wrong else 200
+
+
 @blueprint.get("/outings/<outing_id>")
 def outing(outing_id: str, faults: Faults = ()) -> Any:
     """The day out: the packing list, the sites in their order, and at the end the closing checks."""
@@ -117,6 +131,22 @@ def outing(outing_id: str, faults: Faults = ()) -> Any:
             chosen=carried.best(now),
         )
         return page, 422 if faults or wrong else 200
+
+
+@blueprint.get("/outings/<outing_id>/kept")
+def outing_kept(outing_id: str) -> Any:
+    """What an outing left: readings, notes and photos by site, and its closing checks."""
+    with desk().read() as session:
+        outing = outings.outing(session, outing_id)
+        visits = outings.visits_of(session, outing)
+        ids = [v.id for v in visits]
+        return render_template(
+            "rounds/outing_kept.html",
+            outing=outing,
+            visits=visits,
+            kept=rounds.of_visits(session, ids),
+            besides=past.kept_on(session, ids),
+        )
 
 
 def _until_next(outing: Any, now: datetime) -> int | None:

@@ -55,8 +55,8 @@ class SameAgain:
 def same_again(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, SameAgain]:
     """What each of these probes was last calibrated by, where all of it can be taken again as it was.
 
-    Left out are probes without a finished run, runs whose lots are empty, out of date or discarded, and a pressure that
-    has to be read anew. Two queries for all of them.
+    Left out are probes on Bench in an open run or without a finished one, runs whose lots are empty, out of date or
+    discarded, and a pressure that has to be read anew. Two queries for all of them.
     """
     rows = [row for row in _last_finished(session, probes) if _holds_today(row.conditions)]
     wanted = {uuid.UUID(lot) for row in rows for lot in {**row.cups, **(row.replaced or {})}.values()}
@@ -105,4 +105,6 @@ def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
         replaced_lots(run.c.id).label("replaced"),
         settings_at.label("settings_at"),
     )
-    return session.execute(query.select_from(wanted).join(run, true())).all()
+    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
+    on_bench = select(Run.id).where(Run.probe_id == wanted.c.probe_id, ~ended).exists()
+    return session.execute(query.select_from(wanted).join(run, true()).where(~on_bench)).all()

@@ -10,6 +10,7 @@ from brumel.core.errors import InputError
 from brumel.core.fitness import Fitted, JudgingTerms
 from brumel.core.fitness import conductivity as fitness
 from brumel.core.suspicion import Scale
+from brumel.core.units import SOLIDS, to_canonical
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SettlingSpec
 from brumel.store.tables import Probe
@@ -26,7 +27,7 @@ def _display(value: float, at_c: float, case: RunContext) -> float:
 
 
 def _display_ms(value: float, at_c: float, case: RunContext) -> float:
-    return value * 1000 / set_constant(case)
+    return _display(to_canonical("value", value, "mS/cm", "conductivity"), at_c, case)
 
 
 def _compensated(value: float, at_c: float, case: RunContext) -> float:
@@ -39,7 +40,7 @@ def _compensated(value: float, at_c: float, case: RunContext) -> float:
 
 
 def _compensated_ms(value: float, at_c: float, case: RunContext) -> float:
-    return _compensated(value * 1000, at_c, case)
+    return _compensated(to_canonical("value", value, "mS/cm", "conductivity"), at_c, case)
 
 
 def _parts_per_million(value: float, at_c: float, case: RunContext) -> float:
@@ -47,7 +48,7 @@ def _parts_per_million(value: float, at_c: float, case: RunContext) -> float:
     factor = case.setting("tds_factor", 0.0)
     if factor <= 0:
         raise InputError("value", "What ppm means depends on the meter's TDS factor; record its settings in Kit first.")
-    return _compensated(value / factor, at_c, case)
+    return _compensated(value * SOLIDS["ppm"] / factor, at_c, case)
 
 
 class Conductivity(Quantity):

@@ -14,7 +14,7 @@ from brumel.core.fitness import temperature as temperature_fitness
 from brumel.core.quantity_table import QuantityRow
 from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
-from brumel.core.units import convert
+from brumel.core.units import convert, to_canonical
 from brumel.store.tables import Probe
 from brumel.work.quantities.base import CupReading, Earlier, Quantity, RunContext, SignalEntry, StrandSpec, as_is
 
@@ -125,15 +125,16 @@ class Ion(Quantity):
         )
 
 
+def _fahrenheit(value: float, at_c: float, case: RunContext) -> float:
+    return to_canonical("value", value, "°F", "temperature")
+
+
 class Temperature(Quantity):
     """A thermometer beside a reference: the signal is what it shows."""
 
     suffix, native = "c", "c"
     module = temperature_fitness
-    entries = {
-        "c": SignalEntry("°C", 2, -30, 110, as_is),
-        "f": SignalEntry("°F", 1, -22, 230, lambda value, at_c, case: (value - 32) / 1.8),
-    }
+    entries = {"c": SignalEntry("°C", 2, -30, 110, as_is), "f": SignalEntry("°F", 1, -22, 230, _fahrenheit)}
     strands = (StrandSpec("error_c", "error at the reference", "°C", 2, 0.02),)
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:

@@ -120,6 +120,19 @@ def leaving(planned_round: Round, day: date) -> datetime:
     return datetime.combine(day, time(hour, minute), ZoneInfo(planned_round.zone))
 
 
+def leavings(session: Session, now: datetime) -> list[tuple[Round, datetime]]:
+    """Every round of the next two months with the moment it leaves, in time."""
+    found = []
+    for planned_round in rounds(session):
+        today = today_of(planned_round, now)
+        try:
+            days = occurrences(planned_round.rule, planned_round.starts, today, today + timedelta(days=DAYS_AHEAD))
+        except InputError:
+            continue  # a rule of an earlier version that cannot be read
+        found += [(planned_round, leaving(planned_round, day)) for day in days]
+    return sorted(found, key=lambda pair: pair[1])
+
+
 @dataclass(frozen=True)
 class NewRound:
     """A round as it is kept: sites in their order, a recurrence, and when it leaves."""
