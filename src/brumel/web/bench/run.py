@@ -210,39 +210,22 @@ def accept(run_id: str, step: str) -> Any:
 @blueprint.post("/runs/<run_id>/redo/<step>")
 def redo(run_id: str, step: str) -> Any:
     """Withdraw a point and open its cup again."""
-    form = ReasonForm()
-
-    def do() -> None:
-        form.check()
-        bench.redo(
-            desk(),
-            actor(),
-            form.write_key,
-            run_id=run_id,
-            step=step,
-            turn=form.turn_number,
-            reason=text_of(form.reason),
-        )
-
-    return write_run(run_id, do)
+    return _redo(run_id, step, bench.redo)
 
 
 @blueprint.post("/runs/<run_id>/redo-pair/<step>")
 def redo_pair(run_id: str, step: str) -> Any:
     """Withdraw both points of a pair and open their cups again."""
+    return _redo(run_id, step, bench.redo_pair)
+
+
+def _redo(run_id: str, step: str, withdraw: Callable[..., Any]) -> Any:
     form = ReasonForm()
 
     def do() -> None:
         form.check()
-        bench.redo_pair(
-            desk(),
-            actor(),
-            form.write_key,
-            run_id=run_id,
-            step=step,
-            turn=form.turn_number,
-            reason=text_of(form.reason),
-        )
+        given = {"run_id": run_id, "step": step, "turn": form.turn_number, "reason": text_of(form.reason)}
+        withdraw(desk(), actor(), form.write_key, **given)
 
     return write_run(run_id, do)
 
