@@ -5,9 +5,14 @@ import io
 import uuid
 
 import pytest
+from flask_login import login_user
 from pypdf import PdfReader
 
 from brumel.core.sentence import Amount, Span, say
+from brumel.core.verdict import Tolerance
+from brumel.store.tables import User
+from brumel.web.access import Account
+from brumel.web.filters import step_in_unit
 from brumel.web.reader import Reader, in_words
 from brumel.web.units import Scale, live_numbers, scale_to
 from tests.web.conftest import csrf
@@ -68,6 +73,18 @@ def test_a_live_event_is_in_the_reader_s_units_and_tells_no_long_tails():
 def choose(client, page="/units", **units):
     sent = {"key": str(uuid.uuid4()), "csrf_token": csrf(client, page), **CHOSEN, **units}
     return client.post(page, data=sent)
+
+
+def test_a_limit_is_a_step_and_a_row_of_a_verdict_agrees_with_it(app, client, clock):
+    """±0.2 °C is ±0.36 °F, not ±32.4 °F; an error of 0.05 °C is one of 0.09 °F."""
+    row = Tolerance(0.2, "°C", "USGS-A6.1").graded().row("check", "error in ice", 0.05, digits=2)
+    assert in_words(row.limit, Reader(None, 2026, CHOSEN)) == "within ±0.36 °F"
+    choose(client)
+    with app.test_request_context():
+        login_user(
+            Account(app.extensions["desk"].sessions().get(User, h.Things(app.extensions["desk"]).ansa.id), "t", clock())
+        )
+        assert step_in_unit(0.05, "°C", 2) == "0.09 °F"
 
 
 def test_pages_follow_their_reader_and_records_do_not(app, client, clock):

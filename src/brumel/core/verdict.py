@@ -85,7 +85,9 @@ class Tolerance:
         """Fit within the tolerance, with care up to `care` times it, else `beyond`."""
         size = round(abs(value), 9)
         outcome = Outcome.FIT if size <= self.value else Outcome.CARE if size <= self.care * self.value else self.beyond
-        limit = say("within ±{value}" if self.signed else "up to {value}", value=Amount(self.value, self.unit))
+        limit = say(
+            "within ±{value}" if self.signed else "up to {value}", value=Amount(self.value, self.unit, difference=True)
+        )
         return CriterionRow(key, criterion, value, self.unit, limit, outcome, self.source, note, digits)
 
 

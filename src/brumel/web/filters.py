@@ -71,6 +71,12 @@ def in_unit(value: float | None, unit: str, digits: int = 1) -> str:
     return f"{number(None if value is None else shown(value), digits + shown.digits)} {shown.unit}"
 
 
+def step_in_unit(value: float, unit: str, digits: int = 1) -> str:
+    """The same of an error or another difference, which is no place on the scale."""
+    shown = scale(unit)
+    return f"{number(shown.step(value), digits + shown.digits)} {shown.unit}"
+
+
 def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> str:
     """A time by the clock of a site's zone, or of the reader's; the zone is named where there is a time of day."""
     if at is None:
@@ -131,6 +137,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(_anew(with_u), "with_u")
     app.add_template_filter(_anew(as_read), "as_read")
     app.add_template_filter(_anew(in_unit), "in_unit")
+    app.add_template_filter(_anew(step_in_unit), "step_in_unit")
     app.add_template_filter(_anew(lambda unit: scale(unit).unit), "readers_unit")
     app.add_template_filter(
         _anew(lambda quantity: quantity_names.digits(quantity) + scale_of(quantity).digits), "read_digits"

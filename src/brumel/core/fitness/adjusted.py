@@ -98,7 +98,7 @@ def assess(
         rows.append(left.graded(care=2.0).row("as_left", f"{how} in {p.name}", _error(p, left), note="as displayed"))
     rows += [_own_row(figure) for figure in told]
     if not of_role(points, "left", "check"):
-        limit = say("within ±{value}", value=Amount(left.value, left.unit))
+        limit = say("within ±{value}", value=Amount(left.value, left.unit, difference=True))
         note = "the display was not read again after it was set"
         rows.append(CriterionRow("as_left", "as left", None, left.unit, limit, Outcome.UNKNOWN, left.source, note))
     rows += common_rows(terms)

@@ -123,7 +123,7 @@ def as_found_rows(
                     f"as found in {p.name}",
                     None,
                     limit.unit,
-                    say("within ±{value}", value=Amount(limit.value, limit.unit)),
+                    say("within ±{value}", value=Amount(limit.value, limit.unit, difference=True)),
                     Outcome.UNKNOWN,
                     limit.source,
                     "no earlier calibration to read it with",

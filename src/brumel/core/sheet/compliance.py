@@ -79,7 +79,7 @@ def against(
                 LimitOutcome.CANNOT_TELL,
                 say(
                     "Within ± {u} of the {name} limit of {end}.",
-                    u=Amount(u, unit, ".2g"),
+                    u=Amount(u, unit, ".2g", difference=True),
                     name=name,
                     end=Amount(end, unit),
                 ),

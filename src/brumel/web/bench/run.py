@@ -19,7 +19,9 @@ from brumel.web.bench.forms import AcceptForm, StrikeForm, TypedForm
 from brumel.web.bench.place import GOES_IN, USUAL_REASONS, Faults, blueprint
 from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.drawings import frame
+from brumel.web.filters import number
 from brumel.web.forms import ReasonForm, WriteForm, text_of
+from brumel.web.units import scale
 from brumel.work import bench, kit
 from brumel.work.bench import closing_checks
 from brumel.work.bench import watch as run_watch
@@ -267,4 +269,18 @@ def stream(run_id: str) -> Any:
     """Live readings of the present cup as server-sent events."""
     watch = run_watch.RunWatch(desk(), run_id)
     dip_id = str(watch.dip.id) if watch.dip else ""
-    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved)
+    quantity = watch.state.quantity
+    of_value = scale(quantity.unit)
+
+    def tick() -> dict[str, Any] | None:
+        """What the cup should read, and what the last calibration makes of it, in the reader's unit."""
+        numbers = watch.tick()
+        if numbers is None or of_value.unit == quantity.unit:
+            return numbers
+        if numbers.get("read") is not None:
+            numbers["read"] = of_value(numbers["read"])
+        if numbers.get("expected") is not None:
+            numbers["expected_text"] = number(of_value(numbers["expected"]), of_value.digits or quantity.digits)
+        return numbers
+
+    return live.stream(current_app.extensions["hub"], dip_id, tick, watch.moved)

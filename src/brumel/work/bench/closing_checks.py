@@ -184,7 +184,7 @@ def sentence(quantity: str, checked_cups: Sequence[CheckedCup]) -> str:
         )
         for c in checked_cups
     ]
-    limit = say("±{holds}", holds=Amount(judged.holds, judged.unit)) + (
+    limit = say("±{holds}", holds=Amount(judged.holds, judged.unit, difference=True)) + (
         say(" or ±{holds}", holds=Amount(judged.holds_percent, "%")) if judged.holds_percent else ""
     )
     outcome = "It holds" if all(c.holds for c in checked_cups) else "It does not hold"

@@ -144,7 +144,7 @@ def _closing(given: Given) -> Answer:
         ((hours, check.error * share, "this reading"),),
         (-criteria.holds, criteria.holds),
     )
-    rule = say("holds within ±{holds}", holds=Amount(criteria.holds, criteria.unit))
+    rule = say("holds within ±{holds}", holds=Amount(criteria.holds, criteria.unit, difference=True))
     if criteria.holds_percent:
         rule += say(" or ±{holds}, whichever is greater", holds=Amount(criteria.holds_percent, "%"))
     words = {

@@ -100,8 +100,8 @@ def record_service(w: Write, *, series_id: str, service: logged.Service) -> Writ
     sentence = (
         say(
             "Fouling {fouling}, drift {drift}: {words}.",
-            fouling=Amount(worked_effect.ends.fouling, unit, "+.3g"),
-            drift=Amount(worked_effect.ends.drift, unit, "+.3g"),
+            fouling=Amount(worked_effect.ends.fouling, unit, "+.3g", difference=True),
+            drift=Amount(worked_effect.ends.drift, unit, "+.3g", difference=True),
             words="it holds" if worked_effect.ends.holds else "it does not hold",
         )
     ).replace("-", "\N{MINUS SIGN}")
