@@ -382,7 +382,7 @@ def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(t
     expect(page.locator("main")).to_contain_text("Stopped at")
     page.get_by_role("button", name="Try again").click()
     with page.expect_download() as saved:
-        page.get_by_role("link", name="Save the file").click()  # the page is read afresh once it is there
+        page.get_by_role("link", name="Save the file").click(timeout=90_000)  # the page is read afresh once it is there
     assert saved.value.path().read_bytes()[:5] == b"%PDF-"
     check_axe(page, at="a job")
 

@@ -103,17 +103,18 @@ PLACES = [  # quantity, where, hours, what is then said; empty where nothing is 
 ]
 
 
-@pytest.mark.parametrize(("probe", "place", "hours", "words"), PLACES)
-def test_a_place_speaks_up_when_its_probe_is_next_looked_at(desk, clock, things, probe, place, hours, words):
-    probe_id = things.probes[probe]
-    with pytest.raises(Exception, match="choose from the list"):
-        kit.store_probe(desk, things.ansa, h.key(), probe_id=probe_id, place="under the bed")
-    kit.store_probe(desk, things.ansa, h.key(), probe_id=probe_id, place=place)
-    clock.on(hours=hours)
-    with desk.read() as session:
-        found = kit.probe_of(session, probe_id)
-        stored = kit.stored_of(session, [found], clock())[found.id]
-    assert words in stored.asks if words else stored.asks == ""
+def test_a_place_speaks_up_when_its_probe_is_next_looked_at(desk, clock, things):
+    for probe, place, hours, words in PLACES:
+        probe_id = things.probes[probe]
+        with pytest.raises(InputError, match="choose from the list"):
+            kit.store_probe(desk, things.ansa, h.key(), probe_id=probe_id, place="under the bed")
+        kit.store_probe(desk, things.ansa, h.key(), probe_id=probe_id, place=place)
+        clock.on(hours=hours)
+        with desk.read() as session:
+            found = kit.probe_of(session, probe_id)
+            stored = kit.stored_of(session, [found], clock())[found.id]
+        assert words in stored.asks if words else stored.asks == "", (probe, place)
+        clock.on(hours=1)
 
 
 def test_what_puts_a_place_right_silences_it_and_a_meter_s_probes_are_put_away_at_once(desk, clock, things):
