@@ -1,5 +1,7 @@
 """Maintenance led step by step, and where probes are put away."""
 
+import uuid
+
 import pytest
 from sqlalchemy import select
 
@@ -88,6 +90,22 @@ def test_what_was_seen_elsewhere_before_still_keeps_a_probe_off_bench(desk, cloc
     with desk.read() as session:
         look = session.scalar(select(Inspection).order_by(Inspection.at.desc()).limit(1))
     assert (look.blocks, look.note, look.findings["plug"]) == (True, "a bent pin", "bent")
+
+
+def test_a_junction_without_a_drop_is_not_done(desk, clock, things):
+    do = dict(probe_id=things.probes["A1"], what="electrolyte")
+    undone = kit.record_guided(desk, things.ansa, h.key(), **do, answers={"purge": "none", "level": "full"})
+    assert undone.blocked == "no drop came"
+    with desk.read() as session:
+        assert (
+            "kept off Bench: no drop came"
+            in kit.trust_of(session, kit.probe_of(session, do["probe_id"]), clock()).words
+        )
+        assert session.scalar(select(Maintenance.id)) is None
+    clock.on(minutes=5)
+    assert not kit.record_guided(desk, things.ansa, h.key(), **do, answers={"purge": "seen", "level": "full"}).blocked
+    with desk.read() as session:
+        assert not kit.last_inspection(session, uuid.UUID(do["probe_id"])).blocks
 
 
 PLACES = [  # quantity, where, hours, what is then said; empty where nothing is asked for

@@ -33,7 +33,7 @@ def measure(quantity="conductivity", **given):
     return kit.NewMeasure(**{"quantity": quantity, "expanded_uncertainty": 1.0, **usual.get(quantity, {}), **given})
 
 
-# 6.44 ppt is 12.88 mS/cm on the 0.5 scale, and 285 and 399 ppm are 0.57 mS/cm on 0.5 and 0.7: ../shared/domain.md, section 4.
+# 6.44 ppt are 12.88 mS/cm on the 0.5 scale, 285 and 399 ppm are 0.57 mS/cm on 0.5 and 0.7: worked by hand.
 # 44.27 mg/L of NO3 are 10 mg/L of nitrogen, 1 mg/L NH4 is 0.7765 mg/L N: molar masses, CIAAW standard atomic weights.
 PRINTED = [
     (measure(label="25: 12.88", unit="mS/cm"), {"25": 12880.0}),

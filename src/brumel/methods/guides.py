@@ -18,12 +18,16 @@ GOOD = "good"
 
 
 class GuideAnswer(Strict):
-    """Something that may be seen: words, the finding of an inspection it is ("item.finding"), and what to do about it."""
+    """Something that may be seen: words, the finding of an inspection it is ("item.finding"), and what to do about it.
+
+    stops : the work is not done while this is seen, although the finding alone would not keep a probe off Bench
+    """
 
     key: str
     words: str
     finding: str = ""
     says: str = ""
+    stops: bool = False
 
 
 class GuideQuestion(Strict):
@@ -93,6 +97,11 @@ def seen_by(guide: Guide, answers: Mapping[str, str]) -> dict[str, str]:
         if found != GOOD or item not in seen:
             seen[item] = found
     return seen
+
+
+def stopping(guide: Guide, answers: Mapping[str, str]) -> list[str]:
+    """What was answered that leaves the work undone, in words."""
+    return [a.words for q in guide.questions for a in q.answers if a.stops and answers.get(q.key) == a.key]
 
 
 def finding_of(quantity: str, kind: str, named: str) -> InspectionFinding | None:

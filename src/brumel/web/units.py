@@ -69,9 +69,9 @@ def scale(unit: str, chosen: Mapping[str, Any] | None = None) -> Scale:
     return scale_to(unit, wanted if wanted in UNIT_CHOICES[_CHOICE_OF[unit][0]] else unit)
 
 
-def scale_of(quantity: str) -> Scale:
+def scale_of(quantity: str, chosen: Mapping[str, Any] | None = None) -> Scale:
     """The scale of a quantity's readings."""
-    return scale(getattr(ON_SHEET.get(quantity), "unit", ""))
+    return scale(getattr(ON_SHEET.get(quantity), "unit", ""), chosen)
 
 
 def readers_units() -> Mapping[str, Any]:
@@ -118,4 +118,4 @@ def live_numbers(numbers: dict[str, Any], unit: str, units: Mapping[str, Any]) -
 def _line(line: Mapping[str, Any], units: Mapping[str, Any]) -> dict[str, Any]:
     if line.get("value") is None:
         return dict(line)
-    return {**line, "value": scale(getattr(ON_SHEET.get(line["quantity"]), "unit", ""), units)(line["value"])}
+    return {**line, "value": scale_of(line["quantity"], units)(line["value"])}

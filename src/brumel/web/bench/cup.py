@@ -7,6 +7,7 @@ from typing import Any
 from flask import request
 
 from brumel.core.errors import InputError
+from brumel.core.units import convert
 from brumel.methods.model import SET
 from brumel.web.access import desk
 from brumel.work import bench, kit
@@ -59,5 +60,5 @@ def typed_entry(session: Any, state: bench.RunState, seen: bench.CupState | None
         except InputError:
             value = None
         shown["should"] = bench.should_show(state, entry, value, here) if value is not None else ""
-    degrees = "" if at is None else f"{at * 1.8 + 32:.1f}" if unit == "°F" else f"{at:.1f}"
+    degrees = "" if at is None else f"{convert('temperature_c', at, '°C', unit, 'temperature'):.1f}"
     return {**shown, "temperature_unit": unit, "temperature_shown": degrees}

@@ -38,7 +38,7 @@ def views(session: Session, calibration: Calibration) -> dict[str, Any]:
     withdrawal, old = records.withdrawals_of(session, calibration)
     points, fitted = bench.taken_points(state), state.quantity.restore(calibration.fit)
     before = bench.reference_calibration(session, state)
-    known = kit.restored(before) if before and before.signal == calibration.signal else None
+    known = kit.restored(before) if before and state.quantity.can_read(before, calibration.signal) else None
     return {
         "calibration": calibration,
         "method": state.method,

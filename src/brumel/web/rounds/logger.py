@@ -53,7 +53,7 @@ def take_in_series(site_id: str) -> Any:
     return answer(do, lambda faults: site(site_id, faults))
 
 
-#: The readings of a service as a form asks for them; the last four optional.
+#: The readings of a service as a form asks for them; the last four are optional.
 READ = {
     "before": "The logger in the water, as it was",
     "after": "The logger in the water, cleaned",

@@ -159,7 +159,7 @@ def checks(session: Session, state: run_state.RunState) -> list[CheckedCup]:
         p = step.point
         if p is None or p.signal is None or p.temperature_c is None or p.expected is None:
             continue
-        if state.quantity.scale_of(calibration.signal) != state.quantity.scale_of(p.entered_as):
+        if not state.quantity.can_read(calibration, p.entered_as):
             raise InputError(
                 "signal",
                 f"Calibration {calibration.number} was made from another unit than this cup was read in; redo it in that.",

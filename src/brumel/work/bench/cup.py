@@ -80,14 +80,12 @@ def stands_in(state: RunState, suspicions: Sequence[Suspicion]) -> StepState | N
     return next((s for s in state.steps if s.name in names and s is not state.current), None)
 
 
-def reads(before: Calibration, entered: str) -> bool:
-    """Whether a calibration can read what is entered this way: it was made by a signal of the same scale."""
-    quantity = quantity_of(before.run.probe.quantity)
-    return quantity.scale_of(before.signal) == quantity.scale_of(entered)
-
-
 def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: float) -> float | None:
-    if before is None or not reads(before, trace.entered_as) or settling.value is None:
+    if (
+        before is None
+        or not quantity_of(before.run.probe.quantity).can_read(before, trace.entered_as)
+        or settling.value is None
+    ):
         return None
     return kit.restored(before).read(settling.value, at_c)
 
@@ -95,7 +93,7 @@ def _read(before: Calibration | None, trace: Trace, settling: Settling, at_c: fl
 def display_uncertainty(state: RunState, trace: Trace, before: Calibration | None) -> float:
     """Expanded uncertainty (k = 2) that one step of the typed display brings, in the quantity's unit: step / √3."""
     step = display_step(state, trace)
-    same = before is not None and reads(before, trace.entered_as)
+    same = before is not None and quantity_of(before.run.probe.quantity).can_read(before, trace.entered_as)
     reader = kit.restored(before) if same and before is not None else state.quantity.ideal(state.run.probe)
     if not step or reader is None:
         return 0.0
@@ -154,7 +152,11 @@ def suspicions(
         Suspicion("solution", sentence, "Take a fresh lot, or say why this one will do.")
         for sentence in step.objections
     ]
-    known = kit.restored(before) if before and reads(before, trace.entered_as) else None
+    known = (
+        kit.restored(before)
+        if before and quantity_of(before.run.probe.quantity).can_read(before, trace.entered_as)
+        else None
+    )
     nominal = state.quantity.nominal(step.spec, _lot(step), state.case)
     seen = CupReading(
         trace,

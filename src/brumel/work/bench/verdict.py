@@ -17,7 +17,6 @@ from brumel.methods import load_faults
 from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Inspection, Point
 from brumel.work import kit
-from brumel.work.bench.cup import reads
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
 
 
@@ -102,7 +101,11 @@ def _terms(
     session: Session, state: RunState, points: list[tuple[StepState, Point]], before: Calibration | None, signal: str
 ) -> JudgingTerms:
     probe, run = state.run.probe, state.run
-    known = kit.restored(before) if before and (reads(before, signal) or state.method.quantity == "ph") else None
+    known = (
+        kit.restored(before)
+        if before and (state.quantity.can_read(before, signal) or state.method.quantity == "ph")
+        else None
+    )
     words = say("calibration {number} of {at:date}", number=before.number, at=before.at) if before else ""
     water = run.conditions.water_c
     numbers = {}
@@ -177,7 +180,7 @@ def _as_found_shown(state: RunState) -> tuple[dict[str, Any], ...]:
 
 def _as_found(before: Calibration | None, state: RunState, signal: str) -> tuple[dict[str, Any], ...]:
     """What the calibration in force until now would have read in these cups: the drift before it is adjusted away."""
-    if before is None or not reads(before, signal):
+    if before is None or not state.quantity.can_read(before, signal):
         return ()
     old = kit.restored(before)
     rows = []

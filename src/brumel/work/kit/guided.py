@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from brumel.core.errors import InputError
 from brumel.core.sentence import joined, say
-from brumel.methods.guides import Guide, battery_guide, guides_for, seen_by
+from brumel.methods.guides import Guide, battery_guide, guides_for, seen_by, stopping
 from brumel.store.tables import Maintenance, Probe, SpareUse
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, writes
 from brumel.work.kit import inspections, maintenance, meters, probes
@@ -59,10 +59,11 @@ def record_guided(
         raise Refused(f"Say that it is a new {spec.fresh}: a used one must not go on again.")
     before, seen = last_inspection(w.session, probe.id), seen_by(guide, kept)
     words = clean_reason(note, required=False)
-    blocking = [f.words for f in findings(probe, seen) if f.blocks]
+    stops = stopping(guide, kept)
+    blocking = stops + [f.words for f in findings(probe, seen) if f.blocks]
     if seen:
         # Other places keep what was last seen of them: a bent pin stays bent when the membrane is new.
-        inspections.record_look(w, probe, {**(before.findings if before else {}), **seen}, words)
+        inspections.record_look(w, probe, {**(before.findings if before else {}), **seen}, words, stops)
     if not blocking:
         maintenance.begin_wait(w, probe, what, words, kept)
     w.record(f"probe:{probe.id}", {"what": what, "answers": kept, "blocked": blocking, "note": words})

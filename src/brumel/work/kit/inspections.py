@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -39,9 +39,11 @@ def inspect(w: Write, *, probe_id: str, seen: Mapping[str, str], note: str = "")
     return Written(str(inspection.id))
 
 
-def record_look(w: Write, probe: Probe, noted: Mapping[str, str], note: str = "") -> Inspection:
-    """An inspection with these findings, {item: "good" or a finding}; within a write."""
-    blocking = [f.words for f in findings(probe, noted) if f.blocks]
+def record_look(
+    w: Write, probe: Probe, noted: Mapping[str, str], note: str = "", stops: Sequence[str] = ()
+) -> Inspection:
+    """An inspection with these findings, {item: "good" or a finding}; within a write. `stops` keeps it off Bench besides."""
+    blocking = [*stops, *(f.words for f in findings(probe, noted) if f.blocks)]
     inspection = Inspection(
         id=uuid.uuid4(),
         probe_id=probe.id,

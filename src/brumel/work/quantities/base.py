@@ -19,7 +19,7 @@ from brumel.core.trace import Trace
 from brumel.core.verdict import Limits, Tolerance
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SettlingSpec
-from brumel.store.tables import Lot, Probe
+from brumel.store.tables import Calibration, Lot, Probe
 from brumel.store.typed_json import RunConditions
 from brumel.work.quantities import standards
 
@@ -186,6 +186,15 @@ class Quantity:
     def scale_of(self, entered: str) -> str:
         """What a way of typing is a reading of: where two are of one scale, a fit made by the one serves the other."""
         return "signal"
+
+    def can_read(self, calibration: Calibration, entered: str) -> bool:
+        """Whether a calibration reads what is entered this way: made from the same, or from another unit of its scale.
+
+        One of a meter that was adjusted itself takes the display it was made from as it is, and no other.
+        """
+        if calibration.signal == entered:
+            return True
+        return self.scale_of(calibration.signal) == self.scale_of(entered) and not calibration.run.conditions.adjusted
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
         """The way of typing that the meter's recorded settings speak for; empty where they say nothing of it."""

@@ -15,7 +15,7 @@ def number(given: Given, key: str) -> float:
 
 
 def maybe(given: Given, key: str) -> float | None:
-    """The number of a field that optional."""
+    """The number of an optional field."""
     value = given.get(key)
     return float(value) if isinstance(value, (int, float)) else None
 

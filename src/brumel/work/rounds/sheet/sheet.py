@@ -128,7 +128,7 @@ def _backing(
     quantity, usual = quantity_of(probe.quantity), MEASURED[probe.quantity].standard_u
     trust, last = kit.trust_by(probe, known.facts, now), known.usable
     newest = trust.calibration
-    if trust.valid and newest and fits(quantity, newest, signal):
+    if trust.valid and newest and quantity.can_read(newest, signal):
         words = say("calibration {number} in force; closing check pending", number=newest.number)
         return Backing(kit.restored(newest), newest, "open", words, uncertainties.get(newest.id, usual), trust)
     if trust.valid and newest:
@@ -139,23 +139,12 @@ def _backing(
         )
     else:
         why = trust.words
-    if last and fits(quantity, last, signal):
+    if last and quantity.can_read(last, signal):
         words = say("no valid calibration; read with calibration {number}: {why}", number=last.number, why=why)
         return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
     ideal = MEASURED[probe.quantity].ideal
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
     return Backing(quantity.ideal(probe), None, "unbacked", words, usual, trust, ideal)
-
-
-def fits(quantity: Any, calibration: Calibration, signal: str) -> bool:
-    """Whether a signal may be read with a calibration: a display is another scale than the raw signal.
-
-    Conductivity and oxygen displays are taken back to the raw signal as they are typed, unless the meter was adjusted.
-    """
-    if calibration.signal == signal:
-        return True
-    same = quantity.scale_of(calibration.signal) == quantity.scale_of(signal)
-    return same and not calibration.run.conditions.adjusted
 
 
 def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
