@@ -45,6 +45,25 @@ def standard(k, value, at=20.0, role="adjust", leak=0.0):
     return taken(role, value / k + leak, at, value)
 
 
+JUMPS = [  # the constant of last time, of now, their change in percent by hand, and what that is
+    (1.0, 1.02, 2.0, Outcome.FIT),
+    (1.0, 1.07, 7.0, Outcome.CARE),
+    (1.0, 0.93, -7.0, Outcome.CARE),
+]
+
+
+@pytest.mark.parametrize(("last", "now", "percent", "outcome"), JUMPS)
+def test_a_jump_of_the_constant_and_the_error_as_found_are_judged_in_every_run(last, now, percent, outcome):
+    before = conductivity.CellFit(last, 0.0, 1.0, "one standard")
+    terms = JudgingTerms(before=before, nominal_per_cm=1.0)
+    found = conductivity.assess([standard(now, 1278.0)], limits("ec-one-standard"), terms)
+    shown = {r.key: r for r in found.verdict.rows}
+    assert (shown["constant_jump"].value, shown["constant_jump"].outcome) == (pytest.approx(percent), outcome)
+    assert shown["as_found"].value == pytest.approx(1278.0 * (last / now - 1))  # read by the constant of last time
+    first = conductivity.assess([standard(now, 1278.0)], limits("ec-one-standard"), JudgingTerms(nominal_per_cm=1.0))
+    assert not {"constant_jump", "as_found"} & {r.key for r in first.verdict.rows}
+
+
 @given(k=st.floats(0.05, 15), leak=st.floats(0, 0.9), at=st.floats(6, 29))
 def test_a_cell_is_found_whatever_its_leak_once_the_air_was_read(k, leak, at):
     weak, strong = (float(ec.standard_us_cm(s, at)) for s in ("1413", "12.88 mS"))
