@@ -381,8 +381,10 @@ def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(t
     page.get_by_role("button", name="Stop it").click()
     expect(page.locator("main")).to_contain_text("Stopped at")
     page.get_by_role("button", name="Try again").click()
+    ready = page.get_by_role("link", name="Save the file")
+    expect(ready).to_be_visible(timeout=180_000)  # the page is read afresh once it is there
     with page.expect_download() as saved:
-        page.get_by_role("link", name="Save the file").click(timeout=90_000)  # the page is read afresh once it is there
+        ready.click()
     assert saved.value.path().read_bytes()[:5] == b"%PDF-"
     check_axe(page, at="a job")
 
