@@ -204,6 +204,11 @@ def test_each_decision_about_a_series_is_taken_in_a_browser(told, open_page):
         expect(page.locator("table", has_text=reason).first).to_be_visible()
     with told.desk.read() as session:
         assert session.scalar(select(func.count()).select_from(LoggerDecision)) == before + 3
+    page.get_by_text("It is the wrong file").click()
+    page.locator("form[action$='/withdraw']").get_by_label("Why").fill("Of another pond")
+    page.get_by_role("button", name="Withdraw it").click()
+    expect(page.locator("main")).to_contain_text("Withdrawn by Ilka Torvend: Of another pond")
+    expect(page.get_by_role("button", name="Decide")).to_have_count(0)
 
 
 def test_empty_enter_accepts_what_settled_and_digits_stay_in_their_field(brumel, open_page):

@@ -321,6 +321,29 @@ def test_a_logger_s_file_its_ends_and_the_lead_s_word(client, lead, things):
     assert "Doubtful, decided by Ilka Torvend" in words(post(lead, page, f"{page}/decide", decision="doubt", **sign))
     rows = client.get(f"{page}.csv").text.splitlines()
     assert (len(rows), rows[1]) == (29, "2026-01-01T11:00:00Z,9.01,9.01,1,doubtful")
+    # The right file stands in the way of nothing once the wrong one is withdrawn.
+    sent["file"] = (io.BytesIO("\n".join(lines).replace("9.01", "9.02").encode()), "right.csv")
+    barred = post(client, site, f"{site}/series", **sent)
+    assert barred.status_code == 422
+    assert "withdraw it on its page first" in words(barred)
+    turn = dict(turn="1", withdraw="yes")
+    assert "afterwards by the lead" in words(post(client, page, f"{page}/withdraw", reason="Not this pond", **turn))
+    assert "in a few words" in words(post(lead, page, f"{page}/withdraw", reason=" ", **turn))
+    gone = words(post(lead, page, f"{page}/withdraw", reason="The other pond's file", **turn))
+    assert "Withdrawn by Ilka Torvend: The other pond's file" in gone
+    assert "Decide" not in gone.split("Decided")[0]
+    refused = post(lead, page, f"{page}/decide", decision="doubt", **sign | {"turn": "2"})
+    assert (refused.status_code, "was withdrawn" in words(refused)) == (422, True)
+    assert client.get(f"{page}.csv").text.splitlines()[1] == "2026-01-01T11:00:00Z,9.01,,1,withdrawn"
+    sent["file"] = (io.BytesIO("\n".join(lines).replace("9.01", "9.02").encode()), "right.csv")
+    right = post(client, site, f"{site}/series", **sent)
+    assert right.request.path not in (page, f"{site}/series")
+    shown = words(client.get(site))
+    assert "Withdrawn: dissolved oxygen, january.csv" in shown
+    assert "right.csv: 28 values" in shown
+    # Who took a file in withdraws it while nobody has decided.
+    mine = right.request.path
+    assert "Withdrawn by Ansa" in words(post(client, mine, f"{mine}/withdraw", reason="Wrong again", turn="0"))
     assert client.get(f"/rounds/series/{uuid.uuid4()}").status_code == 404
     assert client.get("/rounds/series/x.csv").status_code == 404
 

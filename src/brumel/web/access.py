@@ -92,6 +92,7 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.series": STAFF,
     "rounds.check_series": STAFF,
     "rounds.decide_series": LEAD,
+    "rounds.withdraw_series": STAFF,
     "rounds.series_file": STAFF,
     "rounds.confirm_settings": STAFF,
     "rounds.come_back": STAFF,

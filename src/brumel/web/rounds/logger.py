@@ -95,7 +95,9 @@ def series(series_id: str, faults: Any = ()) -> Any:
             services=kept,
             effect=effect,
             decisions=decisions,
-            decision_words=logger.DECISIONS,
+            decision_words=logger.DECIDED,
+            withdrawn=logger.is_withdrawn(decisions),
+            may_withdraw=logger.may_withdraw(actor(), series, decisions),
             may=may,
             read=READ,
             needed=NEEDED,
@@ -157,6 +159,22 @@ def decide_series(series_id: str) -> Any:
                 check_id=request.form.get("service", ""),
             ),
         )
+
+    return _write(series_id, do)
+
+
+@blueprint.post("/series/<series_id>/withdraw")
+def withdraw_series(series_id: str) -> Any:
+    """It is the wrong file."""
+    form = ReasonForm()
+
+    def do() -> None:
+        form.check()
+        why = text_of(form.reason)
+        logger.withdraw(
+            desk(), actor(), form.write_key, series_id=series_id, version=form.turn_number, reason=why
+        )
+        flash("Withdrawn. The right file can be taken in now.", "note")
 
     return _write(series_id, do)
 

@@ -107,6 +107,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             outing=request.values.get("outing", ""),
             given=request.form,
             logs=_logs(session, site),
+            withdrawn_logs=logger.of_site(session, site.id, withdrawn=True),
             probes=[p for _, lines in meters for p, _ in lines],
             quantities=list(ON_SHEET),
             spans={k: w for k, (w, _) in SPANS.items()},

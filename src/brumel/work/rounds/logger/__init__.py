@@ -1,6 +1,7 @@
 """Loggers' series: taken in, closed by the checks at their ends, decided about."""
 
 from brumel.work.rounds.logger.checks import (
+    DECIDED,
     DECISIONS,
     STATES,
     EffectOnSeries,
@@ -11,18 +12,22 @@ from brumel.work.rounds.logger.checks import (
     decisions_of,
     effect,
     in_standard,
+    is_withdrawn,
     log,
+    may_withdraw,
     of_service,
     record_service,
     services,
     standing,
     standings,
     waiting,
+    withdraw,
 )
 from brumel.work.rounds.logger.series import BINS, BinnedSeries, NewSeries, band, bands, of_site, take_in, values
 
 __all__ = [
     "BINS",
+    "DECIDED",
     "DECISIONS",
     "STATES",
     "BinnedSeries",
@@ -37,7 +42,9 @@ __all__ = [
     "decisions_of",
     "effect",
     "in_standard",
+    "is_withdrawn",
     "log",
+    "may_withdraw",
     "of_service",
     "of_site",
     "record_service",
@@ -47,4 +54,5 @@ __all__ = [
     "take_in",
     "values",
     "waiting",
+    "withdraw",
 ]

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select, true
+from sqlalchemy import Select, func, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import logged
@@ -17,9 +17,20 @@ from brumel.core.working import Worked, Working
 from brumel.methods.checks import load_checks
 from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration
+from brumel.store.tables import Calibration, User
 from brumel.work.bench import closing_checks
-from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
+from brumel.work.desk import (
+    MovedOn,
+    NotAllowed,
+    NotFound,
+    Refused,
+    Write,
+    Written,
+    clean_reason,
+    lead_signs,
+    object_id,
+    writes,
+)
 from brumel.work.quantities import names as quantity_names
 
 
@@ -72,7 +83,16 @@ DECISIONS = {
 }
 
 
-STATES = {"bracket": "bracketed", "correct": "corrected", "doubt": "doubtful", "reject": "not reported"}
+#: A wrong file is withdrawn: kept and readable, reported nowhere, and no bar to the right one.
+WITHDRAWN = "withdraw"
+DECIDED = DECISIONS | {WITHDRAWN: "withdrawn"}
+STATES = {
+    "bracket": "bracketed",
+    "correct": "corrected",
+    "doubt": "doubtful",
+    "reject": "not reported",
+    WITHDRAWN: "withdrawn",
+}
 
 
 def effect(session: Session, series: LoggerSeries, service: logged.Service) -> EffectOnSeries:
@@ -90,11 +110,70 @@ def effect(session: Session, series: LoggerSeries, service: logged.Service) -> E
     )
 
 
+_GONE = "This series was withdrawn; nothing is read or decided about it any more. Take the right file in."
+
+
+def _locked(w: Write, series_id: str) -> LoggerSeries:
+    series = log(w.session, series_id)
+    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    return series
+
+
+def withdrawn_ids() -> Select[tuple[uuid.UUID]]:
+    """The series that were withdrawn, for a query's condition; nothing is decided about one afterwards."""
+    return select(LoggerDecision.series_id).where(LoggerDecision.decision == WITHDRAWN)
+
+
+def is_withdrawn(decisions: Sequence[LoggerDecision]) -> bool:
+    """Whether the newest of a series' decisions, which come newest first, withdrew it."""
+    return bool(decisions) and decisions[0].decision == WITHDRAWN
+
+
+def may_withdraw(actor: User, series: LoggerSeries, decisions: Sequence[LoggerDecision]) -> bool:
+    """The lead, or who took the file in as long as nobody decided about it."""
+    if is_withdrawn(decisions):
+        return False
+    return actor.role == "lead" or (actor.id == series.by_id and not decisions)
+
+
+@writes("series.withdraw", Written)
+def withdraw(w: Write, *, series_id: str, version: int, reason: str) -> Written:
+    """A wrong file: its values stay as they came, but it is reported nowhere and does not stand in the right one's way.
+
+    version : the decision the page had shown (0 for none). Raises MovedOn, Refused, NotAllowed, InputError.
+    """
+    series = _locked(w, series_id)
+    have = decisions_of(w.session, series)
+    if version != (have[0].version if have else 0):
+        raise MovedOn("This series was decided about in another window. You now see it.")
+    if is_withdrawn(have):
+        raise Refused("This series was withdrawn before.")
+    if not may_withdraw(w.actor, series, have):
+        raise NotAllowed("A series is withdrawn by who took it in, before it is decided about; afterwards by the lead.")
+    row = LoggerDecision(
+        id=uuid.uuid4(),
+        series_id=series.id,
+        version=version + 1,
+        check_id=None,
+        decision=WITHDRAWN,
+        effect={},
+        reason=clean_reason(reason),
+        signed_name=w.actor.name,
+        at=w.now,
+        by_id=w.actor.id,
+    )
+    w.session.add(row)
+    w.session.flush()
+    w.record(f"series:{series.id}", {"withdrawn": series.name, "reason": row.reason})
+    return Written(str(row.id))
+
+
 @writes("series.check", Written)
 def record_service(w: Write, *, series_id: str, service: logged.Service) -> Written:
     """What was read when the logger was lifted; the newest stands for the decision."""
-    series = log(w.session, series_id)
-    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    series = _locked(w, series_id)
+    if is_withdrawn(decisions_of(w.session, series)):
+        raise Refused(_GONE)
     worked_effect = effect(w.session, series, service)
     unit = "%" if worked_effect.ends.relative else series.unit
     sentence = (
@@ -187,9 +266,10 @@ class SeriesDecision:
 def decide(w: Write, *, series_id: str, decided: SeriesDecision) -> Written:
     """The lead decides what a series is worth, with name."""
     lead_signs(w.actor, decided.name)
-    series = log(w.session, series_id)
-    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    series = _locked(w, series_id)
     have = decisions_of(w.session, series)
+    if is_withdrawn(have):
+        raise Refused(_GONE)
     if decided.version != (have[0].version if have else 0):
         raise MovedOn("This series was decided about in another window. You now see it.")
     if decided.decision not in DECISIONS:
@@ -263,6 +343,8 @@ def _standing(series: LoggerSeries, number: int | None, newest: LoggerDecision |
             )
             return Standing("unbacked", f"no valid calibration: {why}", None)
         return Standing("open", f"calibration {number} in force; closing check pending", None)
+    if newest.decision == WITHDRAWN:
+        return Standing("withdrawn", f"withdrawn by {newest.signed_name}: {newest.reason}", None)
     words = f"{DECISIONS[newest.decision]}, decided by {newest.signed_name}"
     if newest.decision != "correct":
         return Standing(STATES[newest.decision], words, None)

@@ -22,7 +22,7 @@ from brumel.store.tables import Site
 from brumel.work import kit
 from brumel.work.desk import Refused, Write, Written, writes
 from brumel.work.quantities import names as quantity_names
-from brumel.work.rounds.logger.checks import EffectOnSeries, standing
+from brumel.work.rounds.logger.checks import EffectOnSeries, standing, withdrawn_ids
 from brumel.work.rounds.sites import site_of as find_site
 
 #: columns of a drawn series
@@ -71,11 +71,12 @@ def _refuse_overlap(session: Session, place: Site, series: NewSeries) -> None:
     at_depth = LoggerSeries.depth_m.is_(None) if series.depth_m is None else LoggerSeries.depth_m == series.depth_m
     overlapping = (LoggerSeries.starts <= series.times[-1], LoggerSeries.ends >= series.times[0])
     same = (LoggerSeries.site_id == place.id, LoggerSeries.quantity == series.quantity, at_depth)
-    twin = session.scalar(select(LoggerSeries).where(*same, *overlapping).limit(1))
+    twin = session.scalar(select(LoggerSeries).where(*same, *overlapping, LoggerSeries.id.not_in(withdrawn_ids())).limit(1))
     if twin is not None:
         raise Refused(
             say(
-                "“{name}” covers some of this time already, from {starts:date} to {ends:date}.",
+                "“{name}” covers some of this time already, from {starts:date} to {ends:date}. If that one is the "
+                "wrong file, withdraw it on its page first.",
                 name=twin.name,
                 starts=twin.starts,
                 ends=twin.ends,
@@ -141,12 +142,13 @@ def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
     return Written(str(new_series.id))
 
 
-def of_site(session: Session, site_id: uuid.UUID, count: int = 6) -> list[LoggerSeries]:
-    """The newest series of a site."""
+def of_site(session: Session, site_id: uuid.UUID, count: int = 6, *, withdrawn: bool = False) -> list[LoggerSeries]:
+    """The newest series of a site: those that stand, or those that were withdrawn."""
+    gone = LoggerSeries.id.in_(withdrawn_ids())
     return list(
         session.scalars(
             select(LoggerSeries)
-            .where(LoggerSeries.site_id == site_id)
+            .where(LoggerSeries.site_id == site_id, gone if withdrawn else ~gone)
             .order_by(LoggerSeries.starts.desc())
             .limit(count)
         )
@@ -207,7 +209,7 @@ def values(session: Session, series: LoggerSeries) -> Iterator[tuple[datetime, f
     """Every value for an export: when, as recorded, as reported (None where it is not), and its QARTOD flag."""
     now = standing(session, series)
     value, when = _value(series, now.by)
-    reported = case((when, value)) if now.state != "not reported" else null()
+    reported = case((when, value)) if now.state not in ("not reported", "withdrawn") else null()
     query = select(LoggerValue.at, LoggerValue.value, reported, LoggerValue.flag).where(
         LoggerValue.series_id == series.id
     )
