@@ -49,7 +49,7 @@ class Config:
             faults.append(f"BRUMEL_TRUSTED_PROXIES must be a whole number from 0 to {MOST_PROXIES}.")
         zone = env.get("BRUMEL_ZONE", "").strip() or "UTC"
         if zone not in available_timezones():
-            faults.append(f"BRUMEL_ZONE is “{zone[:40]}”; it must be a time zone such as Europe/Oslo.")
+            faults.append(f"BRUMEL_ZONE is “{zone[:40]}”; it must be the name of a time zone in the tz database.")
         if faults:
             raise ConfigError(" ".join(faults))
         return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1", int(proxies), zone)

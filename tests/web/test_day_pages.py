@@ -122,7 +122,9 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     edit = "/rounds/plans/edit"
     form = {
         "name": "Two waters",
-        "rule": "FREQ=WEEKLY",
+        "every": "weeks",
+        "interval": "2",
+        "weekday": ["TH", "TU"],
         "starts": "2026-11-03",
         "leave_at": "07:15",
         "zone": "Europe/Oslo",
@@ -130,9 +132,17 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     order = {f"order_{things.sites['lagoon']}": "2", f"order_{things.sites['raceway']}": "1"}
     wrong = post(lead, edit, edit, **{**form, "leave_at": "7 o'clock"}, **order)
     assert "Leaving is a time" in words(wrong)
+    never = post(lead, edit, edit, **{**form, "every": "months", "interval": "12", "month_day": "30"}, **order)
+    assert never.status_code == 200
+    never = {**form, "every": "months", "interval": "12", "month_day": "31"}
+    assert "a day that never comes" in words(post(lead, edit, edit, **never, **order))  # every 31 November
+    assert 'value="31"' in post(lead, edit, edit, **never, **order).text
     made = post(lead, edit, edit, **form, **order)
     assert words(made).index("Raceway 3, inflow") < words(made).index("Creek mouth")
     round_page = made.request.path
+    assert "Every 2 weeks on Tuesday and Thursday, from 03 Nov 2026." in words(made)
+    again = lead.get(f"{edit}?round={round_page.split('/')[-1]}").text
+    assert len(re.findall(r'name="weekday" value="(?:TU|TH)" checked', again)) == 2
     assert 'svg class="d-sketch"' in made.text
     late = client.get(f"{round_page}?leave=25:99")
     assert late.status_code == 422

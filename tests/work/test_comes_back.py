@@ -13,7 +13,7 @@ from brumel.store.tables import Reading
 from brumel.work import bench, kit, records, rounds
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from brumel.work.quantities.book import quantity_of
-from brumel.work.rounds import calendar, offline, outings
+from brumel.work.rounds import calendar, offline, outings, recurrence
 from tests.work import helpers as h
 from tests.work.helpers import a_round
 from tests.work.test_sheets import a_sheet
@@ -86,8 +86,63 @@ def test_cups_are_remembered_from_finished_runs_of_the_same_method_alone(desk, c
     ],
 )
 def test_a_round_recurs_as_people_say_it(rule, days):
-    found = calendar.occurrences(rule, date(2026, 11, 23), date(2026, 11, 23), date(2026, 11, 30))
+    found = recurrence.occurrences(rule, date(2026, 11, 23), date(2026, 11, 23), date(2026, 11, 30))
     assert [d.day for d in found] == days
+
+
+@pytest.mark.parametrize(
+    ("rule", "told"),
+    [
+        ("", "once"),
+        ("FREQ=DAILY;INTERVAL=3", "every 3 days"),
+        ("FREQ=WEEKLY", "every week"),
+        ("FREQ=WEEKLY;INTERVAL=2;BYDAY=MO,TH,FR", "every 2 weeks on Monday, Thursday and Friday"),
+        ("FREQ=MONTHLY;BYMONTHDAY=-1", "every month on the last day"),
+        ("FREQ=MONTHLY;INTERVAL=3;BYMONTHDAY=15;UNTIL=20270630", "every 3 months on day 15, until 30 Jun 2027"),
+        ("FREQ=MONTHLY;BYDAY=-1FR", "every month on the last Friday"),
+        ("FREQ=YEARLY;BYMONTH=3", None),
+        ("FREQ=WEEKLY;BYDAY=XX", None),
+        ("FREQ=MONTHLY;BYDAY=1MO,2TU", None),
+        ("FREQ=WEEKLY;COUNT=4", None),
+    ],
+)
+def test_a_rule_of_plain_parts_is_told_in_words_and_comes_back_the_same(rule, told):
+    parts = recurrence.in_parts(rule)
+    assert (parts and parts.words()) == told
+    assert recurrence.in_words(rule) == (told or rule)
+    if parts:
+        assert parts.rule() == rule
+        given = {
+            "every": parts.every,
+            "interval": str(parts.interval),
+            "month_day": {-1: "last"}.get(parts.month_day, str(parts.month_day)),
+            "nth": str(parts.nth),
+            "nth_weekday": "".join(parts.weekdays[:1]),
+            "until": str(parts.until or ""),
+        }
+        weekdays = tuple(reversed(parts.weekdays)) if parts.every == "weeks" else ()
+        assert recurrence.read_parts(given, weekdays, date(2026, 11, 23)) == parts
+
+
+@pytest.mark.parametrize(
+    ("wrong", "words"),
+    [
+        ({"every": "secondly"}, "Choose how the round recurs"),
+        ({"interval": "0"}, "from 1 to 99"),
+        ({"interval": "1e3"}, "from 1 to 99"),
+        ({"every": "months", "month_day": "32"}, "from 1 to 31"),
+        ({"every": "nth", "nth": "6"}, "which of the month"),
+        ({"every": "nth", "nth": "1", "nth_weekday": "XX"}, "Choose the weekday"),
+        ({"until": "2026-02-30"}, "is not a day"),
+        ({"until": "2020-01-01"}, "before the first"),
+        ({"weekday": "XX"}, "is none"),
+    ],
+)
+def test_a_recurrence_that_is_no_recurrence_is_told_by_field(wrong, words):
+    given = {"every": "weeks", "interval": "1"} | wrong
+    weekdays = (given.pop("weekday"),) if "weekday" in given else ()
+    with pytest.raises(InputError, match=words):
+        recurrence.read_parts(given, weekdays, date(2026, 11, 23))
 
 
 @pytest.mark.parametrize(

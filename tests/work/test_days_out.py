@@ -10,7 +10,7 @@ from brumel.store.tables import Lot
 from brumel.work import kit, rounds
 from brumel.work.desk import MovedOn, NotFound, Refused
 from brumel.work.kit.stock import CUP_ML, left_of_lots
-from brumel.work.rounds import calendar, outings, packing, site_record
+from brumel.work.rounds import calendar, outings, packing, recurrence, site_record
 from brumel.work.rounds import plan as day_plan
 from tests.work import helpers as h
 
@@ -52,7 +52,7 @@ def things(desk):
     ],
 )
 def test_a_round_is_due_on_the_days_of_its_rule(rule, starts, since, until, days):
-    found = calendar.occurrences(
+    found = recurrence.occurrences(
         rule, *(date.fromisoformat(d) for d in (starts, since, until))
     )  # RFC 5545, section 3.3.10
     assert [str(d) for d in found] == days

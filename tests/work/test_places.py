@@ -12,7 +12,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
 from brumel.work import rounds
 from brumel.work.desk import MovedOn, NotAllowed
-from brumel.work.rounds import calendar, site_record
+from brumel.work.rounds import calendar, recurrence, site_record
 from tests.work import helpers as h
 
 
@@ -109,7 +109,7 @@ def test_a_file_that_is_no_geojson_is_refused_with_a_sentence(data):
 @given(st.text(max_size=60))
 def test_no_rule_and_no_line_breaks_the_reader(text):
     for read in (
-        lambda: calendar.occurrences(text, date(2026, 1, 1), date(2026, 1, 1), date(2026, 2, 1)),
+        lambda: recurrence.occurrences(text, date(2026, 1, 1), date(2026, 1, 1), date(2026, 2, 1)),
         lambda: site_record.read_lines(text, "ranges"),
     ):
         with contextlib.suppress(InputError):

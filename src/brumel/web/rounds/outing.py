@@ -19,7 +19,7 @@ from brumel.web.forms import WriteForm, parse_number
 from brumel.web.rounds.routes import blueprint
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
-from brumel.work.rounds import calendar, outings, packing, past
+from brumel.work.rounds import calendar, outings, packing, past, recurrence
 from brumel.work.rounds import plan as day_plan
 
 Faults = Sequence[InputError | Refused]
@@ -55,6 +55,7 @@ def round(round_id: str, faults: Faults = ()) -> Any:
             outing=outings.running(session, planned_round, day),
             today=day,
             days=_days(planned_round, day)[:6],
+            recurs=recurrence.in_words(planned_round.rule),
             faults=[*faults, *wrong],
             zone=ZoneInfo(planned_round.zone),
         )
@@ -64,7 +65,7 @@ def round(round_id: str, faults: Faults = ()) -> Any:
 def _days(planned_round: Any, since: date) -> list[date]:
     """When the round is due in the two months from a day on; none where an old rule cannot be read."""
     try:
-        return calendar.occurrences(planned_round.rule, planned_round.starts, since, since + timedelta(days=60))
+        return recurrence.occurrences(planned_round.rule, planned_round.starts, since, since + timedelta(days=60))
     except InputError:
         return []
 

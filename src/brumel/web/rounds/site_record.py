@@ -5,26 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import date
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from flask import Response, flash, render_template, request, url_for
+from flask import Response, current_app, flash, render_template, request, url_for
 
 from brumel.core.errors import InputError
 from brumel.formats import geojson
+from brumel.store.rounds import Round
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
-from brumel.work.rounds import calendar, site_record
-
-EVERY = (
-    ("", "once"),
-    ("FREQ=DAILY", "every day"),
-    ("FREQ=WEEKLY", "every week"),
-    ("FREQ=WEEKLY;INTERVAL=2", "every 2 weeks"),
-    ("FREQ=MONTHLY", "every month"),
-)
-
+from brumel.work.rounds import calendar, recurrence, site_record
 
 @blueprint.get("/sites/edit")
 def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | None = None) -> Any:
@@ -47,7 +40,7 @@ def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | No
 
 def _as_given(site: Any) -> dict[str, Any]:
     if site is None:
-        return {"zone": "Europe/Oslo", "kind": "stream", "altitude_m": "", "compensation": "natural"}
+        return {"zone": current_app.config["ZONE"], "kind": "stream", "altitude_m": "", "compensation": "natural"}
 
     def show(v):
         return "" if v is None else f"{v:g}"
@@ -152,17 +145,51 @@ def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
     with desk().read() as session:
         planned_round = calendar.round_of(session, round_id) if round_id else None
         stops = [str(s.id) for s in planned_round.sites] if planned_round else []
+        zone = current_app.config["ZONE"]
         page = render_template(
             "rounds/edit_round.html",
             round=planned_round,
             sites=rounds.sites_by_client(session),
             stops=stops,
-            every=EVERY,
+            recurs=_recurs(planned_round, given),
+            every=recurrence.EVERY,
+            weekdays=recurrence.WEEKDAYS,
+            nths=recurrence.NTH,
             faults=faults,
             given=given or {},
-            today=desk().clock().date(),
+            today=desk().clock().astimezone(ZoneInfo(zone)).date(),
+            zone=zone,
         )
         return page, 422 if faults else 200
+
+
+def _recurs(planned_round: Round | None, given: Any) -> dict[str, Any]:
+    """How a round recurs, as the form's fields: as it was sent, else as it stands."""
+    if given:
+        return {**given, "weekdays": given.getlist("weekday")}
+    if planned_round is None:
+        return {"every": "weeks", "interval": "1", "weekdays": []}
+    parts = recurrence.in_parts(planned_round.rule)
+    if parts is None:
+        return {"every": "kept", "rule": planned_round.rule, "weekdays": []}
+    return {
+        "every": parts.every,
+        "interval": parts.interval,
+        "weekdays": parts.weekdays if parts.every == "weeks" else (),
+        "month_day": "last" if parts.month_day == recurrence.LAST_DAY else parts.month_day or planned_round.starts.day,
+        "nth": str(parts.nth),
+        "nth_weekday": parts.weekdays[0] if parts.every == "nth" else "",
+        "until": parts.until or "",
+    }
+
+
+def _rule_sent(round_id: str, starts: date) -> str:
+    """The rule that was chosen; "as it stands" leaves the round's own, which no form makes."""
+    if request.form.get("every") == "kept" and round_id:
+        with desk().read() as session:
+            return calendar.round_of(session, round_id).rule
+    weekdays = tuple(request.form.getlist("weekday")[:7])
+    return recurrence.read_parts(request.form, weekdays, starts).rule()
 
 
 @blueprint.post("/plans/edit")
@@ -190,7 +217,7 @@ def save_round() -> Any:
             new=calendar.NewRound(
                 request.form.get("name", ""),
                 [site for _, site in sorted(ordered)],
-                request.form.get("rule", ""),
+                _rule_sent(round_id, starts),
                 starts,
                 request.form.get("leave_at", ""),
                 request.form.get("zone", ""),

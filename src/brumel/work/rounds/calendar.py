@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import functools
 import re
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import MAXYEAR, date, datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
 from zoneinfo import ZoneInfo, available_timezones
 
-from dateutil.rrule import rrulestr
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Round, RoundStop
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, only_the_lead_keeps, writes
+from brumel.work.rounds.recurrence import check_rule, occurrences
 from brumel.work.rounds.sites import site_of as find_site
 
 DAYS_AHEAD = 60
@@ -34,70 +33,6 @@ def round_of(session: Session, round_id: str | uuid.UUID) -> Round:
     if planned_round is None:
         raise NotFound("There is no such round.")
     return planned_round
-
-
-def occurrences(rule: str, starts: date, since: date, until: date) -> list[date]:
-    """The days a round is due, both ends counted. The rule is an RFC 5545 recurrence of whole days; empty never recurs.
-
-    Days are counted in the round's own calendar, so a change to summer time moves none of them. Raises InputError.
-    """
-    if not rule:
-        return [starts] if since <= starts <= until else []
-    check_rule(rule, starts)
-    recurrence = rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
-    days = recurrence.between(datetime.combine(since, time()), datetime.combine(until, time()), inc=True)
-    return sorted({d.date() for d in days})
-
-
-#: The parts of a recurrence that people use, and how far their numbers go.
-_PARTS = {
-    "FREQ": r"DAILY|WEEKLY|MONTHLY|YEARLY",
-    "INTERVAL": r"[1-9]\d?",
-    "BYDAY": r"([+-]?[1-5])?(MO|TU|WE|TH|FR|SA|SU)(,([+-]?[1-5])?(MO|TU|WE|TH|FR|SA|SU)){0,6}",
-    "BYMONTHDAY": r"-?[1-3]?\d(,-?[1-3]?\d){0,30}",
-    "BYMONTH": r"1?\d(,1?\d){0,11}",
-    "BYSETPOS": r"-?[1-5](,-?[1-5]){0,4}",
-    "COUNT": r"[1-9]\d{0,3}",
-    "UNTIL": r"\d{8}",
-    "WKST": r"MO|SU",
-}
-
-
-#: A rule that gives no day in so many years never gives one.
-_TRIAL_YEARS = 40
-
-
-@functools.lru_cache(maxsize=256)
-def check_rule(rule: str, starts: date) -> None:
-    """Raise InputError where a recurrence cannot be read, is finer than days, or never comes."""
-    if not 2000 <= starts.year <= 2100:
-        raise InputError("starts", "The first day must lie between 2000 and 2100.", value=str(starts))
-    parts = [part.partition("=")[::2] for part in rule.upper().split(";")]
-    names = [name for name, _ in parts]
-    for name, value in parts:
-        if name not in _PARTS or not re.fullmatch(_PARTS[name], value) or names.count(name) > 1:
-            raise InputError(
-                "rule",
-                f"The rule “{rule[:60]}” cannot be read at “{name[:20]}”: a round recurs by days, weeks, months or years.",
-                value=rule[:200],
-            )
-    if "FREQ" not in names:
-        raise InputError("rule", "The rule does not say how often: FREQ is missing.", value=rule[:200])
-    try:
-        # Near the last year there is, a rule that never comes runs out soon instead of searching eight thousand years.
-        trial = ";".join(f"{name}={value}" for name, value in parts if name not in ("UNTIL", "COUNT"))
-        if next(iter(rrulestr(trial, dtstart=datetime.combine(_twin(starts), time()))), None) is None:
-            raise InputError("rule", f"The rule “{rule[:60]}” names a day that never comes.", value=rule[:200])
-        rrulestr(rule.upper(), dtstart=datetime.combine(starts, time()))
-    except (ValueError, TypeError) as error:
-        raise InputError("rule", f"The rule “{rule[:60]}” cannot be read: {error}.", value=rule[:200]) from None
-
-
-def _twin(day: date) -> date:
-    """The same day of month and of week in the last years of the calendar."""
-    years = range(MAXYEAR - _TRIAL_YEARS, MAXYEAR)
-    wanted = [date(y, day.month, min(day.day, 28)) for y in years]
-    return next((d for d in wanted if d.weekday() == day.weekday()), wanted[0])
 
 
 def next_day(planned_round: Round, today: date) -> date | None:
@@ -162,7 +97,7 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
     if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", new.leave_at):
         faults.append(InputError("leave_at", "Leaving is a time as 08:15.", value=new.leave_at))
     if new.zone not in available_timezones():
-        faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write it as Europe/Oslo."))
+        faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”."))
     try:
         if new.rule.strip():
             check_rule(new.rule.strip()[:200], new.starts)

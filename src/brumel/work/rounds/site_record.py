@@ -184,7 +184,7 @@ def _place(place: Place) -> list[InputError]:
     door.name("kind", place.kind, KINDS)
     if place.zone not in available_timezones():
         door.add(
-            InputError("zone", f"“{place.zone[:40]}” is not a time zone; write it as Europe/Oslo.", value=place.zone)
+            InputError("zone", f"“{place.zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”.", value=place.zone)
         )
     if place.altitude_m is None:
         door.add(InputError("altitude_m", "Altitude is missing; oxygen is judged by it."))
