@@ -7,11 +7,12 @@ import uuid
 
 import pytest
 from PIL import Image
-from sqlalchemy import func, select
+from pypdf import PdfReader
+from sqlalchemy import func, select, update
 
 from brumel.store.records import Decision
-from brumel.store.rounds import Photo
-from brumel.store.tables import Reading, Site, Visit
+from brumel.store.rounds import Photo, Round
+from brumel.store.tables import Meter, Probe, Reading, Site, Visit
 from brumel.work import rounds, simulator
 from brumel.work.rounds import calendar, outings
 from tests.web.conftest import csrf, sign_in
@@ -155,6 +156,61 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     assert "Full after" in words(client.get(f"{page}?records=6000&interval_min=15"))
     assert client.get(f"{page}?records=many&interval_min=5").status_code == 422
     assert "Every probe of this day is closed" in words(post(client, page, f"{page}/back"))
+
+
+def test_no_page_vanishes_when_everything_is_put_away_and_all_of_it_comes_back(lead, client, things, desk):
+    round_id = h.a_round(desk).id
+    outing = outings.start(desk, things.ansa, h.key(), round_id=str(round_id)).id
+    gone = {"retired_at": desk.clock()}
+    with desk.sessions.begin() as session:
+        for table in (Probe, Meter, Site, Round):
+            session.execute(update(table).values(gone))
+    site, probe = things.sites["lagoon"], things.probes["A1"]
+    paths = ["/", "/bench/", "/rounds/", "/kit", "/kit/methods", "/kit/due.ics", "/records"]
+    paths += [f"/rounds/plans/{round_id}", f"/rounds/outings/{outing}", f"/rounds/outings/{outing}/field"]
+    paths += ["/rounds/outings", f"/rounds/sites/{site}", f"/kit/probes/{probe}", f"/bench/probes/{probe}"]
+    for person in (lead, client):
+        assert {path: person.get(path, follow_redirects=True).status_code for path in paths} == dict.fromkeys(
+            paths, 200
+        )
+    offered = lead.get("/rounds/").text + lead.get("/kit").text
+    for back in (
+        f"?round={round_id}",
+        f"?site={site}",
+        f"/kit/probes/{probe}",
+        f"/kit/meters/{things.meters['Field set A']}",
+    ):
+        assert back in offered, back
+    why = {"reason": "Needed again"}
+    meter = f"/kit/meters/{things.meters['Field set A']}"
+    for page, action in (
+        (f"/rounds/sites/edit?site={site}", f"/rounds/sites/{site}/restore"),
+        (meter, f"{meter}/restore"),
+        (f"/kit/probes/{probe}", f"/kit/probes/{probe}/restore"),
+    ):
+        assert post(lead, page, action, **why).status_code == 200
+    with desk.read() as session:
+        assert [session.get(t, uuid.UUID(str(i))).retired_at for t, i in ((Site, site), (Probe, probe))] == [None, None]
+
+
+@pytest.mark.parametrize("name", ["Lagoon", "Farm and lido"])
+def test_the_plan_fits_one_sheet_and_the_form_has_every_site_depth_and_quantity(client, desk, name):
+    planned = h.a_round(desk, name)
+    sheet = client.get(f"/rounds/plans/{planned.id}/plan.pdf?leave=09:40")
+    (page,) = PdfReader(io.BytesIO(sheet.data)).pages
+    told = " ".join(page.extract_text().split())
+    assert "leaving at 09:40" in told
+    assert "in buffer 7.01 (N7-121)" in told
+    assert "settles" not in told
+    form = client.get(f"/rounds/plans/{planned.id}/field-form.pdf")
+    text = " ".join(" ".join(p.extract_text() for p in PdfReader(io.BytesIO(form.data)).pages).split())
+    for stop in planned.stops:
+        assert stop.site.name in told
+        assert stop.site.name in text
+        assert all(f"{depth:.1f} m" in text for depth in stop.site.depths)
+    assert "Closing checks, back from the round" in text
+    assert client.get(f"/rounds/plans/{uuid.uuid4()}/plan.pdf").status_code == 404
+    assert client.get(f"/rounds/plans/{planned.id}/plan.pdf?leave=99:99").status_code == 422
 
 
 def sheet(things, **other):

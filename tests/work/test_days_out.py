@@ -92,6 +92,8 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
     assert all(a[1] <= b[0] for a, b in zip(hands, hands[1:], strict=False))  # one pair of hands
     assert max(line.end for line in plan.lines) == plan.ready_at
     assert plan.lines[-1].what.startswith("pack")
+    told = [line.what for line in plan.lines if line.probe == "pH probe A1" and line.kind == "hands"]
+    assert told[-4:] == ["in buffer 7.01 (N7-121)", "in buffer 4.01 (N4-118)", "in buffer 10.01 (N10-090)", "verdict"]
     assert any(line.deciding for line in plan.lines)
     probe = next(c.probe for c in plan.chosen if c.quantity == "oxygen")
     kit.record_maintenance(desk, things.ansa, h.key(), probe_id=str(probe.id), what="membrane", note="torn")
@@ -119,6 +121,8 @@ def test_ion_tips_come_after_what_they_rest_on(desk, clock, things):
     whose = {c.probe.name: c.quantity for c in plan.chosen}
     dips = [line for line in plan.lines if whose.get(line.probe) in day_plan.IONS and line.what != "inspect it"]
     rests = [line for line in plan.lines if whose.get(line.probe) in ("ph", "redox", "conductivity")]
+    tips = [line.what for line in dips if "NO" in line.what and line.kind == "hands"]
+    assert tips == ["in nitrate 10 as N (NO1-014)", "in nitrate 100 as N (NO2-014)"]
     assert min(line.start for line in dips) >= max(line.end for line in rests)
 
 

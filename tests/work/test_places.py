@@ -12,7 +12,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
 from brumel.work import rounds
 from brumel.work.desk import MovedOn, NotAllowed
-from brumel.work.rounds import calendar, recurrence, site_record
+from brumel.work.rounds import recurrence, site_record
 from tests.work import helpers as h
 
 

@@ -30,6 +30,17 @@ class Press:
         with self._one_at_a_time:
             return bytes(self._laid_out(html).write_pdf())
 
+    def print_on_one_sheet(self, html: str, sizes_pt: Iterable[float] = (9.5, 8.5, 7.5, 6.5)) -> bytes:
+        """The PDF of one page of HTML in the largest of these letters that keeps it on one sheet; else in the smallest."""
+        from weasyprint import CSS
+
+        with self._one_at_a_time:
+            for size in sizes_pt:
+                document = self._laid_out(html, CSS(string=f"body {{ font-size: {size}pt }}"))
+                if len(document.pages) == 1:
+                    break
+            return bytes(document.write_pdf())
+
     def print_all(self, pages: Iterable[str], told: Callable[[int], None] = lambda _: None) -> bytes:
         """One PDF of several, each beginning on a sheet of its own. `told` hears how many are laid out."""
         sheets: list[Any] = []
@@ -51,14 +62,14 @@ class Press:
             '<svg viewBox="0 0 9 9" width="9" height="9"><g><path d="M0,0 H9"/><circle r="1"/><text>0</text></g></svg>'
         )
 
-    def _laid_out(self, html: str) -> Any:
+    def _laid_out(self, html: str, *more: Any) -> Any:
         from weasyprint import HTML
 
         sheet, fonts = self._sheet
         if self._drawing_rules:
             html = _SVG.sub(lambda tag: f"{tag.group(0)}<style>{self._drawing_rules}</style>", html)
         page = HTML(string=html, base_url="brumel:", url_fetcher=self._fetcher)
-        return page.render(stylesheets=[sheet], font_config=fonts)
+        return page.render(stylesheets=[sheet, *more], font_config=fonts)
 
     @cached_property
     def _drawing_rules(self) -> str:

@@ -21,11 +21,8 @@ from brumel.web.units import units_of_record
 from brumel.work import bench, jobs, kit, records
 
 STATIC = Path(__file__).parents[1] / "static"
-press = Press(
-    {f"fonts/{file.name}": file for file in (STATIC / "vendor/fonts").iterdir()},
-    STATIC / "css/certificate.css",
-    STATIC / "css/print_drawing.css",
-)
+FONTS = {f"fonts/{file.name}": file for file in (STATIC / "vendor/fonts").iterdir()}
+press = Press(FONTS, STATIC / "css/certificate.css", STATIC / "css/print_drawing.css")
 
 
 #: The sheets of a PDF are held in memory until it is whole; more than this is asked for in parts.

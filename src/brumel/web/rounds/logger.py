@@ -171,9 +171,7 @@ def withdraw_series(series_id: str) -> Any:
     def do() -> None:
         form.check()
         why = text_of(form.reason)
-        logger.withdraw(
-            desk(), actor(), form.write_key, series_id=series_id, version=form.turn_number, reason=why
-        )
+        logger.withdraw(desk(), actor(), form.write_key, series_id=series_id, version=form.turn_number, reason=why)
         flash("Withdrawn. The right file can be taken in now.", "note")
 
     return _write(series_id, do)

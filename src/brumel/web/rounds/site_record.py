@@ -19,6 +19,7 @@ from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
 from brumel.work.rounds import calendar, recurrence, site_record
 
+
 @blueprint.get("/sites/edit")
 def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | None = None) -> Any:
     """A new site, or one to change (`?site=`)."""

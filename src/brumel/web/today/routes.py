@@ -59,7 +59,7 @@ def _round_today(
     leave = asked or calendar.leaving(soonest, day)
     carried = outings.choice_among(soonest, list(trusts), {p.id: trust for p, trust in trusts.items()})
     return {
-        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, carried=carried, runs=runs),
+        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, known=day_plan.AlreadyKnown(carried, runs)),
         "round": soonest,
         "day": day,
         "faults": wrong,

@@ -97,7 +97,9 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
     if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", new.leave_at):
         faults.append(InputError("leave_at", "Leaving is a time as 08:15.", value=new.leave_at))
     if new.zone not in available_timezones():
-        faults.append(InputError("zone", f"“{new.zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”."))
+        faults.append(
+            InputError("zone", f"“{new.zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”.")
+        )
     try:
         if new.rule.strip():
             check_rule(new.rule.strip()[:200], new.starts)

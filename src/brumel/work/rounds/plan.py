@@ -15,9 +15,10 @@ from brumel.core.quantity_table import IONS
 from brumel.core.sentence import PlaceClock, say
 from brumel.methods import Method, StepSpec
 from brumel.store.rounds import Round
-from brumel.store.tables import Probe, Run
+from brumel.store.tables import Lot, Probe, Run
 from brumel.work import bench, kit
 from brumel.work.bench.calibration_sessions import HANDS_MIN, VERDICT_MIN
+from brumel.work.bench.offers import offers_for, usual_cups
 from brumel.work.rounds.calendar import leaving, today_of
 from brumel.work.rounds.outings import Chosen, ProbeChoice, choice
 
@@ -69,38 +70,47 @@ class DayPlan:
         return self.ready_at <= self.leave_at
 
 
+@dataclass(frozen=True)
+class AlreadyKnown:
+    """What the caller has asked the database already: the probes that could be carried, and open runs by probe."""
+
+    carried: ProbeChoice | None = None
+    runs: Mapping[uuid.UUID, Run] | None = None
+
+
 def plan_day(
     session: Session,
     planned_round: Round,
     now: datetime,
     *,
     leave_at: datetime | None = None,
-    carried: ProbeChoice | None = None,
-    runs: Mapping[uuid.UUID, Run] | None = None,
+    known: AlreadyKnown | None = None,
 ) -> DayPlan:
     """The plan of a round that leaves at `leave_at` (or on its own hour today), if everything began now.
 
-    Waits that already run count only what is left of them; an open run only its cups still to come. What the caller knows
-    of probes and open runs already is not asked again.
+    Waits that already run count only what is left of them; an open run only its cups still to come. What is `known` is
+    not asked again.
     """
+    known = known or AlreadyKnown()
     leave = leave_at or leaving(planned_round, today_of(planned_round, now))
     back = leave + timedelta(minutes=SITE_MIN * len(planned_round.stops))
-    carried = carried or choice(session, planned_round, now)
+    carried = known.carried or choice(session, planned_round, now)
     chosen, missing = carried.best(back), carried.missing
-    runs = kit.open_runs(session, [c.probe for c in chosen]) if runs is None else runs
+    runs = kit.open_runs(session, [c.probe for c in chosen]) if known.runs is None else known.runs
     methods = kit.default_methods(session, [c.probe for c in chosen])
     tasks: list[Task] = []
     whose: dict[str, tuple[str, str, str]] = {}
     last: list[str] = []
     ends: dict[str, str] = {}
     warm: tuple[str, ...] = ()
+    shelf = _Shelf.of(session, now, [c.probe for c in chosen if c.probe.id in runs or not _lasts(c, back)])
     to_go = bench.steps_to_go(session, [runs[c.probe.id] for c in chosen if c.probe.id in runs])
     for c in chosen:
         # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
         rests = tuple(ends[q] for q in RESTS_ON if q in ends) if c.quantity in IONS else ()
         run = runs.get(c.probe.id)
         under_way = (run, to_go[run.id]) if run is not None else None
-        steps = _tasks(c, now, back, under_way, methods[c.probe.id], (*warm, *rests))
+        steps = _tasks(c, _Day(now, back, shelf, (*warm, *rests)), under_way, methods[c.probe.id])
         for task, what in steps:
             whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
             tasks.append(task)
@@ -145,23 +155,70 @@ def plan_day(
     )
 
 
+@dataclass(frozen=True)
+class _Shelf:
+    """The lots at hand, and which of them each probe's cups held last, by probe and method."""
+
+    lots: Sequence[kit.LotView]
+    poured: Mapping[tuple[uuid.UUID, str], Mapping[str, str]]
+
+    @classmethod
+    def of(cls, session: Session, now: datetime, probes: Sequence[Probe]) -> _Shelf:
+        return cls(kit.lots_on_shelf(session, now), kit.last_cups_of(session, probes)) if probes else cls((), {})
+
+    def cups(self, probe: Probe, method: Method, steps: Sequence[StepSpec], run: Run | None) -> dict[str, str]:
+        """What to do at each step, by its key: "in buffer 7.01 (N7-121)"."""
+        offers = {s.key: offers_for(s, self.lots, probe) for s in steps if s.vessel == "solution"}
+        before = run.cups if run else self.poured.get((probe.id, method.key), {})
+        lots = {str(view.lot.id): view.lot for view in self.lots}
+        taken = {**usual_cups(offers, before), **({k: v for k, v in run.cups.items() if v in lots} if run else {})}
+        return {step.key: _stands(step, lots.get(taken.get(step.key, "")), taken) for step in steps}
+
+
+#: First words of a bottle's name that are no names of their own, and so are small within a sentence.
+_COMMON = ("Buffer", "Own", "Combined", "Standard", "Solution", "Nitrate", "Ammonium", "Sulfite", "Quinhydrone")
+
+
+def _stands(step: StepSpec, lot: Lot | None, taken: Mapping[str, str]) -> str:
+    """Where the probe stands at a step; steps of one bottle are told apart by their titles."""
+    if step.vessel != "solution":
+        return step.title if step.vessel == "air" else f"in {step.title}"
+    if lot is None:
+        return f"in {step.title} (no bottle of it is at hand)"
+    first, _, rest = lot.name.partition(" ")
+    name = " ".join((first.lower() if first in _COMMON else first, rest)).strip()
+    shared = list(taken.values()).count(str(lot.id)) > 1
+    return f"in {name} ({lot.code})" + (f", {step.title}" if shared else "")
+
+
 #: A run that has not ended, and the steps it has still before it.
 UnderWay = tuple[Run, list[StepSpec]]
 
 
-def _tasks(
-    c: Chosen, now: datetime, until: datetime, under_way: UnderWay | None, usual: Method, warm: tuple[str, ...]
-) -> list[tuple[Task, str]]:
+@dataclass(frozen=True)
+class _Day:
+    """What a probe's steps are planned with: now, the end of the round, the bottles, the tasks that come before."""
+
+    now: datetime
+    until: datetime
+    shelf: _Shelf
+    after: tuple[str, ...]
+
+
+def _lasts(c: Chosen, until: datetime) -> bool:
+    return c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
+
+
+def _tasks(c: Chosen, day: _Day, under_way: UnderWay | None, usual: Method) -> list[tuple[Task, str]]:
     """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
-    lasts = c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
-    if lasts and under_way is None:
+    if _lasts(c, day.until) and under_way is None:
         return []
     assert c.trust.facts is not None
     name, tasks = c.probe.name, list[tuple[Task, str]]()
-    before = warm if c.quantity != "temperature" else ()
+    before = day.after if c.quantity != "temperature" else ()
     waiting = c.trust.facts.wait
     if waiting is not None:
-        left = (waiting.ready_at - now).total_seconds() / 60
+        left = (waiting.ready_at - day.now).total_seconds() / 60
         tasks.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
         before = (*before, f"{name}: wait")
     look = c.trust.facts.look
@@ -170,14 +227,16 @@ def _tasks(
         before = (*before, f"{name}: look")
     if under_way is not None and under_way[0].purpose == "calibration":
         steps, method = under_way[1], Method.model_validate(under_way[0].method)
+        stands = day.shelf.cups(c.probe, method, steps, under_way[0])
     else:
         method = kit.method_for_probe(usual, c.probe)
         steps = list(method.steps)
+        stands = day.shelf.cups(c.probe, method, steps, None)
     settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
     for step in steps:
         dip, rest = f"{name}: {step.key}", f"{name}: {step.key} settles"
-        tasks.append((Task(dip, HANDS_MIN, True, before), step.title))
-        tasks.append((Task(rest, settle, False, (dip,)), f"{step.title} settles"))
+        tasks.append((Task(dip, HANDS_MIN, True, before), stands[step.key]))
+        tasks.append((Task(rest, settle, False, (dip,)), f"settles {stands[step.key]}"))
         before = (rest,)
     tasks.append((Task(f"{name}: verdict", VERDICT_MIN, True, before), "verdict"))
     return tasks

@@ -111,17 +111,24 @@ def in_parts(rule: str) -> Recurrence | None:
         return None
     freq, days = match["freq"], tuple((match["days"] or "").split(",")) if match["days"] else ()
     nth = re.fullmatch(r"(-1|[1-4])([A-Z]{2})", days[0]) if freq == "MONTHLY" and len(days) == 1 else None
-    every: Every = {"DAILY": "days", "WEEKLY": "weeks", "MONTHLY": "nth" if nth else "months"}[freq]  # type: ignore[assignment]
+    counted: dict[str, Every] = {"DAILY": "days", "WEEKLY": "weeks", "MONTHLY": "nth" if nth else "months"}
     parts = Recurrence(
-        every,
+        counted[freq],
         int(match["interval"] or 1),
         (nth[2],) if nth else days,
         int(match["month_day"]) if match["month_day"] else None,
         int(nth[1]) if nth else 1,
-        datetime.strptime(match["until"], "%Y%m%d").date() if match["until"] else None,  # noqa: DTZ007  a day
+        _day(match["until"]),
     )
     known = set(parts.weekdays) <= set(WEEKDAYS)
     return parts if known and parts.rule() == rule else None
+
+
+def _day(text: str | None) -> date | None:
+    try:
+        return date.fromisoformat(text) if text else None
+    except ValueError:
+        return None  # a day that is not: the rule then does not come back the same, and stays as it is written
 
 
 def in_words(rule: str) -> str:

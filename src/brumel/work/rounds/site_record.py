@@ -21,6 +21,7 @@ from brumel.store.rounds import RoundStop
 from brumel.store.tables import Client, Site, SiteTerms
 from brumel.work.desk import MovedOn, Write, Written, clean_reason, only_the_lead_keeps, writes
 from brumel.work.rounds.sites import site_of as find_site
+from brumel.work.rounds.sites import unknown_zone
 
 KINDS = (
     "pond",
@@ -183,9 +184,7 @@ def _place(place: Place) -> list[InputError]:
             door.add(InputError(name, f"{name.capitalize()} may have 80 letters."))
     door.name("kind", place.kind, KINDS)
     if place.zone not in available_timezones():
-        door.add(
-            InputError("zone", f"“{place.zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”.", value=place.zone)
-        )
+        door.add(unknown_zone(place.zone))
     if place.altitude_m is None:
         door.add(InputError("altitude_m", "Altitude is missing; oxygen is judged by it."))
     else:

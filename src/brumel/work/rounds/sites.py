@@ -10,6 +10,7 @@ from sqlalchemy import ARRAY, String, func, literal, select, true
 from sqlalchemy.orm import Session, defer, lazyload
 
 from brumel.core import believability as belief
+from brumel.core.errors import InputError
 from brumel.methods.field import load_field
 from brumel.store.standing import is_standing
 from brumel.store.tables import Client, Reading, Site
@@ -135,3 +136,10 @@ def latest(
     for row in session.scalars(query):
         readings[row.site_id].append(row)
     return readings
+
+
+def unknown_zone(zone: str) -> InputError:
+    """What is said of a time zone that the tz database does not have."""
+    return InputError(
+        "zone", f"“{zone[:40]}” is not a time zone; write its name in the tz database, as “UTC”.", value=zone[:80]
+    )

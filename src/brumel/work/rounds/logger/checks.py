@@ -119,7 +119,7 @@ def _locked(w: Write, series_id: str) -> LoggerSeries:
     return series
 
 
-def withdrawn_ids() -> Select[tuple[uuid.UUID]]:
+def withdrawn_ids() -> Select[Any]:
     """The series that were withdrawn, for a query's condition; nothing is decided about one afterwards."""
     return select(LoggerDecision.series_id).where(LoggerDecision.decision == WITHDRAWN)
 

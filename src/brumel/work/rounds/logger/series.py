@@ -71,7 +71,9 @@ def _refuse_overlap(session: Session, place: Site, series: NewSeries) -> None:
     at_depth = LoggerSeries.depth_m.is_(None) if series.depth_m is None else LoggerSeries.depth_m == series.depth_m
     overlapping = (LoggerSeries.starts <= series.times[-1], LoggerSeries.ends >= series.times[0])
     same = (LoggerSeries.site_id == place.id, LoggerSeries.quantity == series.quantity, at_depth)
-    twin = session.scalar(select(LoggerSeries).where(*same, *overlapping, LoggerSeries.id.not_in(withdrawn_ids())).limit(1))
+    twin = session.scalar(
+        select(LoggerSeries).where(*same, *overlapping, LoggerSeries.id.not_in(withdrawn_ids())).limit(1)
+    )
     if twin is not None:
         raise Refused(
             say(
