@@ -55,7 +55,7 @@ class Brumel:
     def begin(self, template: str, pace: float = 14) -> None:
         """A fresh copy of the template under the name the server knows; the server itself goes on, or starts."""
         do(self._server, f"drop database if exists {self._name} with (force)")
-        do(self._server, f"create database {self._name} template {template}")
+        do(self._server, f"create database {self._name} template {template} strategy file_copy")
         self.engine = make_engine(self.url, pool_size=2)
         self.desk = Desk(make_sessions(self.engine))
         with self.desk.sessions.begin() as session:

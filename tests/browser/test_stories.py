@@ -4,6 +4,7 @@ import csv
 import io
 import re
 import uuid
+from datetime import UTC, datetime, timedelta
 
 import pytest
 from playwright.sync_api import expect
@@ -374,10 +375,10 @@ def test_a_sum_follows_the_typing_and_its_address_can_be_shared(brumel, open_pag
 
 def test_many_records_are_printed_while_one_watches_and_stopped_when_one_likes(told, open_page):
     page = open_page(told.base, width=390, height=844)
-    page.goto("/records/calibrations")
+    page.goto(f"/records/calibrations?since={datetime.now(UTC) - timedelta(days=16):%Y-%m-%d}")
     page.keyboard.press("p")
     expect(page.get_by_role("heading", level=1)).to_have_text("Calibration records as one PDF")
-    expect(page.get_by_role("status")).to_contain_text(re.compile(r"\d+ of \d\d"))
+    expect(page.get_by_role("status")).to_contain_text(re.compile(r"\d+ of \d+"))
     page.get_by_role("button", name="Stop it").click()
     expect(page.locator("main")).to_contain_text("Stopped at")
     page.get_by_role("button", name="Try again").click()

@@ -48,7 +48,8 @@ def index(faults: Any = ()) -> Any:
         now = desk().clock()
         probes = kit.probes_in_service(session)
         trusts = kit.trusts(session, probes, now)
-        again = bench.same_again(session, probes, now)
+        on_shelf = kit.lots_on_shelf(session, now)
+        again = bench.same_again(session, probes, now, on_shelf)
         lines: list[dict[str, Any]] = [
             {"probe": p, "trust": trusts[p.id], "again": again.get(p.id), "key": ""} for p in probes
         ]
@@ -64,7 +65,7 @@ def index(faults: Any = ()) -> Any:
             }
             for m in sorted(meters, key=lambda m: (m.link == "typed", m.name))
         ]
-        lots = sorted(kit.lots_on_shelf(session, now), key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
+        lots = sorted(on_shelf, key=lambda v: (ORDER.index(v.quantities[0]), v.lot.code))
         code = request.args.get("code", "")[:40]
         page = render_template(
             "kit/index.html",

@@ -15,6 +15,7 @@ from brumel.web.records.certificates import FONTS, STATIC
 from brumel.web.rounds.outing import asked_leave
 from brumel.web.rounds.routes import blueprint, units
 from brumel.web.units import scale
+from brumel.work import kit
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds import calendar, outings, packing
 from brumel.work.rounds import plan as day_plan
@@ -38,13 +39,14 @@ def plan_on_paper(round_id: str) -> Any:
             raise wrong[0]
         leave = asked or calendar.leaving(planned_round, day)
         carried = outings.choice(session, planned_round, now)
-        known = day_plan.AlreadyKnown(carried)
+        lots = kit.lots_on_shelf(session, now)
+        known = day_plan.AlreadyKnown(carried, lots=lots)
         html = render_template(
             "rounds/print_plan.html",
             round=planned_round,
             day=leave.date(),
             plan=day_plan.plan_day(session, planned_round, now, leave_at=leave, known=known),
-            packing=packing.packing(session, planned_round, now, carried),
+            packing=packing.packing(session, planned_round, now, carried, on_shelf=lots),
             zone=ZoneInfo(planned_round.zone),
         )
     return _pdf(press.print_on_one_sheet(html), f"brumel-plan-{leave:%Y%m%d}.pdf")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,7 +12,7 @@ from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
 from brumel.store.rounds import Round
-from brumel.store.tables import Probe, Reading, Run
+from brumel.store.tables import Probe, Reading
 from brumel.web.access import desk
 from brumel.web.bench.place import give_keys
 from brumel.web.drawings import frame
@@ -48,7 +48,7 @@ def _zone(session: Session, ahead: Round | None) -> str:
 
 
 def _round_today(
-    session: Session, now: datetime, trusts: Mapping[Probe, kit.Trust], runs: Mapping[uuid.UUID, Run]
+    session: Session, now: datetime, trusts: Mapping[Probe, kit.Trust], known: day_plan.AlreadyKnown
 ) -> dict[str, Any]:
     """The round that is due today, else the next one, with its plan up to leaving."""
     due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
@@ -59,7 +59,7 @@ def _round_today(
     leave = asked or calendar.leaving(soonest, day)
     carried = outings.choice_among(soonest, list(trusts), {p.id: trust for p, trust in trusts.items()})
     return {
-        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, known=day_plan.AlreadyKnown(carried, runs)),
+        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, known=replace(known, carried=carried)),
         "round": soonest,
         "day": day,
         "faults": wrong,
@@ -78,13 +78,16 @@ def show() -> Any:
         trusts, open_runs = kit.trusts(session, probes, now), bench.open_runs(session)
         runs = {run.probe_id: run for run in reversed(open_runs)}
         idle = [p for p in probes if p.id not in runs and not trusts[p.id].valid]
-        again = bench.same_again(session, idle, now)
+        lots = kit.lots_on_shelf(session, now)
+        again = bench.same_again(session, idle, now, lots)
         lines: list[dict[str, Any]] = [
             {"probe": p, "trust": trusts[p.id], "run": runs.get(p.id), "again": again.get(p.id), "key": ""}
             for p in probes
         ]
         give_keys(lines, taken="gs")
-        ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, runs)
+        poured = {(probe, one.method.key): one.cups for probe, one in again.items()}
+        known = day_plan.AlreadyKnown(None, runs, lots, poured)
+        ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, known)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         recent = records.recent(session, records.Search(quantity="ph"), 40)
         return render_template(

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from brumel.methods import Method
 from brumel.store.tables import Lot, MeterSettings, Probe, Run, RunEnd
 from brumel.store.typed_json import RunConditions
-from brumel.work.kit.lots import lot_view
+from brumel.work.kit.lots import LotView, lot_view
 from brumel.work.kit.probes import replaced_lots
 from brumel.work.kit.stock import lots_with_left
 
@@ -52,16 +52,18 @@ class SameAgain:
         return given
 
 
-def same_again(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, SameAgain]:
+def same_again(
+    session: Session, probes: Sequence[Probe], now: datetime, on_shelf: Sequence[LotView] | None = None
+) -> dict[uuid.UUID, SameAgain]:
     """What each of these probes was last calibrated by, where all of it can be taken again as it was.
 
     Left out are probes on Bench in an open run or without a finished one, runs whose lots are empty, out of date or
-    discarded, and a pressure that has to be read anew. Two queries for all of them.
+    discarded, and a pressure that has to be read anew. Two queries for all of them, one where the lots `on_shelf` are known.
     """
     rows = [row for row in _last_finished(session, probes) if _holds_today(row.conditions)]
     wanted = {uuid.UUID(lot) for row in rows for lot in {**row.cups, **(row.replaced or {})}.values()}
-    lots = {}
-    if wanted:
+    lots = {str(view.lot.id): view for view in on_shelf or ()}
+    if wanted and on_shelf is None:
         lots = {str(lot.id): lot_view(lot, now, left) for lot, left in lots_with_left(session, Lot.id.in_(wanted))}
     found = {}
     for row in rows:

@@ -29,7 +29,7 @@ def rounds(session: Session, *, retired: bool = False) -> list[Round]:
 
 def round_of(session: Session, round_id: str | uuid.UUID) -> Round:
     """One round by id; the front door for everything that names a round."""
-    planned_round = session.get(Round, object_id(round_id, "round"))
+    planned_round = session.get(Round, object_id(round_id, "round"), options=[joinedload(Round.stops)])
     if planned_round is None:
         raise NotFound("There is no such round.")
     return planned_round

@@ -47,11 +47,13 @@ def packing(
     now: datetime,
     carried: ProbeChoice | None = None,
     recorded: Mapping[uuid.UUID, MeterSettings] | None = None,
+    on_shelf: Sequence[kit.LotView] | None = None,
 ) -> dict[str, list[PackingItem]]:
     """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
     back = now + timedelta(minutes=SITE_MIN * len(planned_round.stops))
     chosen = (carried or choice(session, planned_round, now)).best(back)
-    lots = [v for v in kit.lots_on_shelf(session, now) if v.lot.opened_at or not v.objections]
+    on_shelf = kit.lots_on_shelf(session, now) if on_shelf is None else on_shelf
+    lots = [v for v in on_shelf if v.lot.opened_at or not v.objections]
     probes = [
         PackingItem(
             f"probe-{c.probe.id}",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
@@ -72,10 +72,16 @@ class DayPlan:
 
 @dataclass(frozen=True)
 class AlreadyKnown:
-    """What the caller has asked the database already: the probes that could be carried, and open runs by probe."""
+    """What the caller has asked the database already, None for what it has not.
+
+    carried : the probes that could be carried; runs : open runs by probe; lots : the bottles on the shelf
+    poured : what the cups of each probe and method held last
+    """
 
     carried: ProbeChoice | None = None
     runs: Mapping[uuid.UUID, Run] | None = None
+    lots: Sequence[kit.LotView] | None = None
+    poured: Mapping[tuple[uuid.UUID, str], Mapping[str, str]] | None = None
 
 
 def plan_day(
@@ -103,7 +109,7 @@ def plan_day(
     last: list[str] = []
     ends: dict[str, str] = {}
     warm: tuple[str, ...] = ()
-    shelf = _Shelf.of(session, now, [c.probe for c in chosen if c.probe.id in runs or not _lasts(c, back)])
+    shelf = _Shelf.of(session, now, [c.probe for c in chosen if c.probe.id in runs or not _lasts(c, back)], known)
     to_go = bench.steps_to_go(session, [runs[c.probe.id] for c in chosen if c.probe.id in runs])
     for c in chosen:
         # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
@@ -139,7 +145,7 @@ def plan_day(
         for s in worked.slots
     )
     ready = at(worked.ready_min)
-    troubles = _troubles(session, carried, chosen, lines, leave, ready)
+    troubles = _troubles(carried, chosen, lines, leave, ready)
     troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
     return DayPlan(
         planned_round,
@@ -163,8 +169,13 @@ class _Shelf:
     poured: Mapping[tuple[uuid.UUID, str], Mapping[str, str]]
 
     @classmethod
-    def of(cls, session: Session, now: datetime, probes: Sequence[Probe]) -> _Shelf:
-        return cls(kit.lots_on_shelf(session, now), kit.last_cups_of(session, probes)) if probes else cls((), {})
+    def of(cls, session: Session, now: datetime, probes: Sequence[Probe], known: AlreadyKnown) -> _Shelf:
+        if not probes:
+            return cls((), {})
+        return cls(
+            kit.lots_on_shelf(session, now) if known.lots is None else known.lots,
+            kit.last_cups_of(session, probes) if known.poured is None else known.poured,
+        )
 
     def cups(self, probe: Probe, method: Method, steps: Sequence[StepSpec], run: Run | None) -> dict[str, str]:
         """What to do at each step, by its key: "in buffer 7.01 (N7-121)"."""
@@ -242,22 +253,29 @@ def _tasks(c: Chosen, day: _Day, under_way: UnderWay | None, usual: Method) -> l
     return tasks
 
 
+def _trust_then(c: Chosen, leave: datetime) -> kit.Trust:
+    """What a probe can be trusted for when it is time to leave, as far as it is known now."""
+    facts = c.trust.facts
+    assert facts is not None
+    if facts.wait is not None and facts.wait.ready_at <= leave:
+        facts = replace(facts, wait=None)
+    return kit.trust_by(c.probe, facts, leave)
+
+
 def _troubles(
-    session: Session,
-    carried: ProbeChoice,
-    chosen: Sequence[Chosen],
-    lines: Sequence[PlanLine],
-    leave: datetime,
-    ready: datetime,
+    carried: ProbeChoice, chosen: Sequence[Chosen], lines: Sequence[PlanLine], leave: datetime, ready: datetime
 ) -> list[Trouble]:
     """What cannot make it, those with the same way out told together."""
     late = {line.probe: max(o.end for o in lines if o.probe == line.probe) for line in lines if line.end > leave}
-    others = [c.probe for some in carried.options.values() for c in some] if late else []
-    trusts = kit.trusts(session, others, leave) if others else {}
+    others = [c for some in carried.options.values() for c in some] if late else []
     troubles: dict[str, list[Chosen]] = {}
     for c in chosen:
         if c.probe.name in late:
-            alike = [(p, trusts[p.id]) for p in others if p.quantity == c.quantity and p.id != c.probe.id]
+            alike = [
+                (o.probe, _trust_then(o, leave))
+                for o in others
+                if o.quantity == c.quantity and o.probe.id != c.probe.id
+            ]
             troubles.setdefault(_instead(alike, c, leave, ready), []).append(c)
     return [
         Trouble(
