@@ -112,6 +112,19 @@ def test_the_plan_counts_waits_that_run_and_names_what_cannot_make_it(desk, cloc
         assert wait.end - wait.start <= timedelta(minutes=71)  # 90 min of polarising, 20 of them gone
 
 
+def test_the_plan_of_another_day_ends_when_that_day_leaves(desk, clock):
+    with desk.read() as session:
+        planned = calendar.round_of(session, h.a_round(desk).id)
+        tomorrow = calendar.leaving(planned, calendar.today_of(planned, clock()) + timedelta(days=1))
+        plan = day_plan.plan_day(session, planned, clock(), leave_at=tomorrow)
+        today = day_plan.plan_day(session, planned, clock(), leave_at=clock() + timedelta(hours=6))
+    assert plan.ready_at == plan.leave_at == tomorrow
+    assert plan.starts_at == plan.begin_at == min(line.start for line in plan.lines)
+    assert {line.start.astimezone(tomorrow.tzinfo).date() for line in plan.lines} == {tomorrow.date()}
+    assert today.starts_at == clock() < today.begin_at
+    assert not any(line.late for line in plan.lines)
+
+
 def test_ion_tips_come_after_what_they_rest_on(desk, clock, things):
     found = h.a_round(desk, "Farm and lido")
     with desk.read() as session:

@@ -51,7 +51,10 @@ class Trouble:
 
 @dataclass(frozen=True)
 class DayPlan:
-    """The day up to leaving: steps, when all is ready, when to begin at the latest, and what cannot make it."""
+    """The day up to leaving: steps, when all is ready, when to begin at the latest, and what cannot make it.
+
+    starts_at : when the steps are reckoned from: now, or where the round leaves on another day, just in time for that
+    """
 
     round: Round
     now: datetime
@@ -59,6 +62,7 @@ class DayPlan:
     lines: tuple[PlanLine, ...]
     ready_at: datetime
     begin_at: datetime
+    starts_at: datetime
     back_at: datetime
     chosen: tuple[Chosen, ...]
     missing: tuple[str, ...]
@@ -129,8 +133,12 @@ def plan_day(
     whose["pack"] = ("pack the probes moist, with what is on the list", "", "hands")
     worked = plan(tasks, leave_min=max((leave - now).total_seconds() / 60, 0.0))
 
+    begin = leave - timedelta(minutes=worked.ready_min)
+    another_day = begin > now and begin.date() != now.astimezone(leave.tzinfo).date()
+    starts = begin if another_day else now
+
     def at(minutes: float) -> datetime:
-        return now + timedelta(minutes=minutes)
+        return starts + timedelta(minutes=minutes)
 
     lines = tuple(
         PlanLine(
@@ -153,7 +161,8 @@ def plan_day(
         leave,
         lines,
         ready,
-        leave - (ready - now),
+        begin,
+        starts,
         back,
         tuple(chosen),
         tuple(missing),
