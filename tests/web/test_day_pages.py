@@ -266,6 +266,47 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     assert worker.mimetype == "text/javascript"
 
 
+def test_a_slip_found_in_the_evening_is_mended_by_forms(client, lead, things, desk, clock):
+    given = dict(site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed")
+    visit = rounds.start_visit(desk, things.ansa, h.key(), **given).id
+    h.type_one(desk, things, visit, value=7.91, temperature_c=9.0, still=True)
+    rounds.take_all(desk, things.ansa, h.key(), visit_id=visit, reason="Seen twice")
+    with desk.read() as session:
+        old = next(r for r in rounds.of_visit(session, uuid.UUID(visit)) if r.quantity == "ph")
+    page = f"/records/readings/{old.id}"
+    shown = client.get(page).text
+    sent = {name: re.search(rf'name="{name}"[^>]*value="([^"]*)"', shown)[1] for name in ("raw", "temperature_c", "at")}
+    sent |= {"depth_m": "", "entered": "ph", "turn": "1"}
+    clock.on(hours=3)
+    wrong = post(client, page, f"{page}/correct", **sent | {"raw": "", "at": "noon"}, reason="Misread")
+    assert wrong.status_code == 422
+    assert "is not a time" in words(wrong)
+    assert 'value="noon"' in wrong.text
+    assert "Nothing was changed" in words(post(client, page, f"{page}/correct", **sent, reason="Misread"))
+    done = post(client, page, f"{page}/correct", **sent | {"raw": "8,2 pH", "depth_m": "1,3 ft"}, reason="Misread")
+    assert "Corrected." in words(done)
+    assert "<h1>pH 8.20" in done.text
+    assert "at 0.4 m" in words(done)
+    newest = done.request.path
+    gone = post(client, newest, f"{newest}/strike", reason="Of the wrong pond", turn="2", mend="strike")
+    assert "Struck out by Ansa Merrik" in words(gone)
+    struck = gone.request.path
+    assert "It counts again." in words(post(client, struck, f"{struck}/bring-back", reason="It was right", turn="3"))
+    sheet = f"/rounds/visits/{visit}"
+    nowhere = post(client, sheet, f"{sheet}/move", site="", reason="Reed channel it was")
+    assert "Choose the site" in words(nowhere)
+    moved = post(client, sheet, f"{sheet}/move", site=things.sites["reed"], reason="Reed channel it was")
+    assert "Reed channel" in words(moved).split("Moved: its readings are worked out for this site.")[0]
+    left = client.get(sheet)
+    assert "This visit was written to the wrong site and moved." in words(left)
+    assert moved.request.path in left.text
+    image = io.BytesIO()
+    Image.new("RGB", (40, 30), "white").save(image, "PNG")
+    image.seek(0)
+    late = {"photo": (image, "late.png")}
+    assert "late.png" in words(post(client, moved.request.path, f"{moved.request.path}/photos", **late))
+
+
 def test_units_are_typed_behind_the_values_of_a_sheet(client, things, desk):
     probes = [things.probes[name] for name in ("B1", "B2", "B3")]
     page = (

@@ -12,7 +12,7 @@ from brumel.formats.csv_rows import write_rows
 from brumel.store.tables import Reading
 from brumel.work import records, rounds
 from brumel.work.desk import MovedOn, NotAllowed, Refused
-from brumel.work.records import reading_rows
+from brumel.work.records import mending, reading_rows
 from brumel.work.simulator.meters import truth
 from tests.work import helpers as h
 
@@ -99,10 +99,11 @@ def test_a_correction_is_a_new_version_with_its_reason(desk, clock, things):
         dip = str(rounds.sheet_of_visit(session, visit, clock()).lines[0].dip.id)
     rounds.take(desk, things.ansa, h.key(), visit_id=visit, dip_id=dip, reason="First visit")
     (first,) = _readings(desk)
-    fix = dict(reading_id=str(first.id), version=1, raw=7.19, temperature_c=8.0, reason="Swapped two digits")
-    rounds.correct(desk, things.ansa, h.key(), **fix)
+    correction = mending.Correction("Swapped two digits", None, raw=7.19, temperature_c=8.0)
+    fix = dict(reading_id=str(first.id), version=1, correction=correction)
+    mending.correct(desk, things.ansa, h.key(), **fix)
     with pytest.raises(MovedOn, match="newer version"):
-        rounds.correct(desk, things.ilka, h.key(), **fix)
+        mending.correct(desk, things.ilka, h.key(), **fix)
     old, new = _readings(desk)
     assert (old.value, new.version, new.reason) == (first.value, 2, "Swapped two digits")
     assert new.value == pytest.approx(7.19, abs=1e-9)

@@ -105,10 +105,22 @@ class VisitProbe(Base):
     probe: Mapped[Probe] = relationship(lazy="joined")
 
 
+class VisitMove(Base):
+    """A visit that was written to the wrong site, and the visit that took its place at the right one."""
+
+    __tablename__ = "visit_moves"
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), primary_key=True)
+    moved_to_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), unique=True)
+    reason: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
 class Reading(Base):
     """A site reading. (`root_id`, `version`): a correction is a new row with a reason; the highest version stands.
 
-    `parents` name the roots a derived value follows from; `ruling_id` the decision that made this version.
+    `parents` name the roots a derived value follows from; `decision_id` the decision that made this version. A `struck`
+    version says that the reading does not count: no version of it stands any more.
     """
 
     __tablename__ = "readings"
@@ -142,6 +154,7 @@ class Reading(Base):
     outcome_words: Mapped[str] = mapped_column(default="")
     grade: Mapped[str] = mapped_column(default="")
     decision_id: Mapped[Uuid | None] = mapped_column(ForeignKey("decisions.id"), index=True)
+    struck: Mapped[bool] = mapped_column(default=False)
     reason: Mapped[str]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     written_at: Mapped[datetime]

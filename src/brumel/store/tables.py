@@ -29,7 +29,7 @@ from brumel.store.kit import (
     StorageRecord,
     User,
 )
-from brumel.store.sites import Client, Reading, Site, SiteTerms, Visit, VisitProbe
+from brumel.store.sites import Client, Reading, Site, SiteTerms, Visit, VisitMove, VisitProbe
 
 __all__ = [
     "Audit",
@@ -67,6 +67,7 @@ __all__ = [
     "User",
     "Uuid",
     "Visit",
+    "VisitMove",
     "VisitProbe",
     "WriteKey",
 ]

@@ -91,7 +91,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.practice import routes as practice
-    from brumel.web.records import review  # noqa: F401 - its routes stand on Records' blueprint
+    from brumel.web.records import readings, review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
     from brumel.web.rounds import logger, offline, outing, printing, sheet, site_record  # noqa: F401 - on Rounds' blueprint
     from brumel.web.rounds import routes as rounds

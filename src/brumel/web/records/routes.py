@@ -7,22 +7,16 @@ from typing import Any
 from flask import Blueprint, Response, render_template, request, stream_with_context, url_for
 
 from brumel.core.quantity_table import ON_SHEET
-from brumel.core.working import Working
 from brumel.formats.csv_rows import write_rows
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import NumberField, ReasonForm, text_of
+from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records import certificates, exporting, finding
 from brumel.work import bench, records, rounds
 from brumel.work.quantities import names as quantity_names
-from brumel.work.records import reading_rows, signing
+from brumel.work.records import reading_rows
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
-
-
-class CorrectForm(ReasonForm):
-    raw = NumberField("Display showed", name_of="value")
-    temperature_c = NumberField("Temperature", name_of="temperature_c")
 
 
 def _search() -> records.Search:
@@ -63,46 +57,6 @@ def export() -> Any:
     stamp = desk().clock().strftime("%Y%m%d-%H%M")
     response.headers["Content-Disposition"] = f'attachment; filename="brumel-readings-{stamp}.csv"'
     return response
-
-
-@blueprint.get("/readings/<reading_id>")
-def reading(reading_id: str, faults: Any = ()) -> Any:
-    """One reading with its ladder, tests, backing and versions."""
-    with desk().read() as session:
-        reading = rounds.reading(session, reading_id)
-        page = render_template(
-            "records/reading.html",
-            reading=reading,
-            working=Working.from_dict(reading.working),
-            faults=faults,
-            versions=records.versions(session, reading),
-            given=request.form,
-            signature=signing.signature(session, reading.id),
-            note=records.settling_note(reading),
-        )
-        return page, 422 if faults else 200
-
-
-@blueprint.post("/readings/<reading_id>/correct")
-def correct(reading_id: str) -> Any:
-    """A typing slip put right as a new version."""
-    form = CorrectForm()
-
-    def do() -> str:
-        form.check()
-        corrected = rounds.correct(
-            desk(),
-            actor(),
-            form.write_key,
-            reading_id=reading_id,
-            version=form.turn_number,
-            raw=form.raw.number or 0.0,
-            temperature_c=form.temperature_c.number or 0.0,
-            reason=text_of(form.reason),
-        )
-        return url_for("records.reading", reading_id=corrected.id)
-
-    return answer(do, lambda faults: reading(reading_id, faults), url_for("records.reading", reading_id=reading_id))
 
 
 @blueprint.get("/calibrations")

@@ -19,12 +19,15 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import ReasonForm, WriteForm, optional_measured, optional_number, text_of
+from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
 from brumel.work import kit, rounds
 from brumel.work.quantities.book import quantity_of
+from brumel.work.records import mending
 from brumel.work.rounds import packing
 from brumel.work.rounds.sheet import photos
 from brumel.work.rounds.sheet import watch as sheet_watch
+from brumel.work.rounds.sheet.rows import moved_to
 
 
 @blueprint.get("/visits/<visit_id>")
@@ -61,6 +64,8 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             unseen=_unseen(session, visit),
             next_depth=next((d for d in visit.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
+            moved=moved_to(session, visit.id),
+            other_sites=[s for s in rounds.sites_by_client(session) if s.id != visit.site_id],
             next_water=url_for("rounds.outing", outing_id=visit.outing_id)
             if visit.outing_id
             else url_for("rounds.index"),
@@ -293,6 +298,23 @@ def add_probe(visit_id: str) -> Any:
         rounds.add_probe(desk(), actor(), form.write_key, visit_id=visit_id, probe_id=request.form.get("added", ""))
 
     return _write(visit_id, do)
+
+
+@blueprint.post("/visits/<visit_id>/move")
+def move_visit(visit_id: str) -> Any:
+    """It was written to the wrong site."""
+    form = ReasonForm()
+
+    def do() -> str:
+        form.check()
+        why, site_id = text_of(form.reason), request.form.get("site", "")
+        if not site_id:
+            raise InputError("site", "Choose the site it was read at.")
+        moved = mending.move_visit(desk(), actor(), form.write_key, visit_id=visit_id, site_id=site_id, reason=why)
+        flash("Moved: its readings are worked out for this site." + opened_words(moved), "note")
+        return url_for("rounds.visit", visit_id=moved.id)
+
+    return answer(do, lambda faults: visit(visit_id, faults), url_for("rounds.visit", visit_id=visit_id))
 
 
 @blueprint.post("/visits/<visit_id>/photos")

@@ -18,7 +18,7 @@ from brumel.store.tables import Reading, Visit
 from brumel.work.bench import closing_checks
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
 from brumel.work.rounds.sheet.plausibility import limited
-from brumel.work.rounds.sheet.rows import follow, locked
+from brumel.work.rounds.sheet.rows import copy_of, follow, locked
 
 DECISIONS = {
     "bracket": "bracketed: the check held",
@@ -166,16 +166,9 @@ def write_decision(
     return new_decision
 
 
-def _copy(w: Write, old: Reading) -> Reading:
-    """A new version of a reading, as it was."""
-    skip = {"id", "version", "written_at", "by_id"}
-    values = {c.key: getattr(old, c.key) for c in Reading.__table__.columns if c.key not in skip}
-    return Reading(id=uuid.uuid4(), version=old.version + 1, written_at=w.now, by_id=w.actor.id, **values)
-
-
 def apply_effect(w: Write, effect: EffectOnReadings, decision: Decision, by: str) -> Reading:
     old = effect.reading
-    new = _copy(w, old)
+    new = copy_of(w, old)
     new.decision_id, new.reason = decision.id, decision.reason or DECISIONS[decision.decision]
     new.value, new.backing, new.grade = effect.after, effect.state, effect.grade
     graded = f", {effect.grade}" if effect.grade and effect.state == "corrected" else ""
@@ -208,7 +201,14 @@ def reopen(w: Write, *, decision_id: str, reason: str, name: str) -> Written:
     if standing is None or standing.id != old.id:
         raise MovedOn("This decision does not stand any more.")
     why = clean_reason(reason)
-    write_decision(w, "reopened", old.subject, SignedDecision(old.decision, why, name), undoes=old.id)
+    done = take_back(w, old, SignedDecision(old.decision, why, name))
+    w.record(f"decision:{old.id}", {"readings": done, "reason": why})
+    return Written(str(old.id))
+
+
+def take_back(w: Write, old: Decision, signed: SignedDecision) -> int:
+    """Open a decision again inside a write: its readings become what they were before it. Returns how many they were."""
+    write_decision(w, "reopened", old.subject, signed, undoes=old.id)
     done = []
     query = select(Reading).where(Reading.decision_id == old.id)
     take_turns(w, list(w.session.scalars(query.where(is_standing()))))
@@ -222,14 +222,13 @@ def reopen(w: Write, *, decision_id: str, reason: str, name: str) -> Written:
         )
         if before is None:
             continue
-        new = _copy(w, before)
-        new.version, new.reason = row.version + 1, why
+        new = copy_of(w, before)
+        new.version, new.reason = row.version + 1, signed.why
         w.session.add(new)
         w.session.flush()
         done.append(new)
     follow_up(w, done)
-    w.record(f"decision:{old.id}", {"readings": len(done), "reason": why})
-    return Written(str(old.id))
+    return len(done)
 
 
 def subject_of(session: Session, decision_id: str | uuid.UUID) -> tuple[str, uuid.UUID]:

@@ -1,6 +1,5 @@
 """Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
-from brumel.work.rounds.sheet.corrections import correct
 from brumel.work.rounds.sheet.entry import (
     Typed,
     TypedSheet,
@@ -33,7 +32,6 @@ __all__ = [
     "TypedSheet",
     "add_probe",
     "by_hand",
-    "correct",
     "dip",
     "judge_sheet",
     "latest",

@@ -18,6 +18,7 @@ from brumel.work import kit
 from brumel.work.desk import Desk, Refused, Write, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.outings import outing as find_outing
+from brumel.work.rounds.outings import visits_of
 from brumel.work.rounds.sheet import entry, recording
 from brumel.work.rounds.sheet.sheet import of_visit
 from brumel.work.rounds.sites import site_of as find_site
@@ -82,7 +83,7 @@ def _keep_sheet(w: Write, sheet: QueuedSheet) -> SheetSent:
     out, place = find_outing(w.session, sheet.outing_id), find_site(w.session, sheet.site_id)
     # Two sheets of one site take turns, so that the second finds what the first has written.
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id}:{place.id}"))))
-    there = list(w.session.scalars(select(Visit).where(Visit.outing_id == out.id, Visit.site_id == place.id)))
+    there = [v for v in visits_of(w.session, out) if v.site_id == place.id]
     if not sheet.both:
         _no_other(w.session, w.actor, place, there)
     probes = [r.probe_id for r in sheet.rows]

@@ -14,7 +14,7 @@ from brumel.methods import ORDER
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing, Round
 from brumel.store.standing import is_standing
-from brumel.store.tables import Probe, Reading, Visit
+from brumel.store.tables import Probe, Reading, Visit, VisitMove
 from brumel.work import kit
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.calendar import round_of, today_of
@@ -47,8 +47,9 @@ def running(session: Session, planned_round: Round, day: date) -> Outing | None:
 
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:
-    """The sheets of an outing, oldest first."""
-    query = select(Visit).options(lazyload(Visit.carried)).where(Visit.outing_id == outing.id)
+    """The sheets of an outing, oldest first, without those that were moved to their right site."""
+    moved = select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id)
+    query = select(Visit).options(lazyload(Visit.carried)).where(Visit.outing_id == outing.id, ~moved.exists())
     return list(session.scalars(query.order_by(Visit.at)))
 
 

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing, Photo, VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Reading, Visit
+from brumel.store.tables import Reading, Visit, VisitMove
 
 PAGE = 25
 
@@ -41,6 +41,7 @@ def outings_gone(session: Session, page: int) -> tuple[list[PastOuting], int]:
             func.count(Reading.id).filter(standing, Reading.backing == "open").label("open"),
         )
         .outerjoin(Reading, Reading.visit_id == Visit.id)
+        .where(~select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id).exists())
         .group_by(Visit.outing_id)
         .subquery()
     )

@@ -156,17 +156,7 @@ def plan_day(
     troubles = _troubles(carried, chosen, lines, leave, ready)
     troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
     return DayPlan(
-        planned_round,
-        now,
-        leave,
-        lines,
-        ready,
-        begin,
-        starts,
-        back,
-        tuple(chosen),
-        tuple(missing),
-        tuple(troubles),
+        planned_round, now, leave, lines, ready, begin, starts, back, tuple(chosen), tuple(missing), tuple(troubles)
     )
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import func, select
@@ -14,10 +15,10 @@ from brumel.core import believability as belief
 from brumel.core.quantity_table import IONS, MEASURED
 from brumel.core.sentence import as_evidence
 from brumel.core.sheet import Water
-from brumel.store.tables import Reading, Visit
+from brumel.store.tables import Reading, Visit, VisitMove
 from brumel.store.typed_json import RunConditions
 from brumel.work import kit
-from brumel.work.desk import NotFound, Write, object_id
+from brumel.work.desk import MovedOn, NotFound, Write, object_id
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import derived, parts
@@ -32,7 +33,14 @@ def locked(w: Write, visit_id: str) -> Visit:
     """The visit alone. Whatever writes readings of a visit takes turns here, decisions of the lead too."""
     visit = find_visit(w.session, visit_id)
     w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(visit.id)))))
+    if moved_to(w.session, visit.id) is not None:
+        raise MovedOn("This visit was moved to its right site. Its sheet there is the one to write on.")
     return visit
+
+
+def moved_to(session: Session, visit_id: uuid.UUID) -> uuid.UUID | None:
+    """The visit that took the place of one that was written to the wrong site."""
+    return session.scalar(select(VisitMove.moved_to_id).where(VisitMove.visit_id == visit_id))
 
 
 def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], reason: str) -> Reading:
@@ -70,12 +78,24 @@ def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], 
     )
 
 
+def copy_of(w: Write, old: Reading, **changed: Any) -> Reading:
+    """The next version of a reading as it was, but for what is changed; not yet added."""
+    own = {"id", "version", "written_at", "by_id"}
+    values = {c.key: getattr(old, c.key) for c in Reading.__table__.columns if c.key not in own}
+    return Reading(id=uuid.uuid4(), version=old.version + 1, written_at=w.written, by_id=w.actor.id, **values | changed)
+
+
 def next_version(w: Write, old: Reading, row: Reading) -> Reading:
     """Give a worked-out row the place of the next version of an older one, and add it."""
+    w.session.add(in_place_of(old, row))
+    w.session.flush()
+    return row
+
+
+def in_place_of(old: Reading, row: Reading) -> Reading:
+    """A worked-out row as the next version of an older one, not yet added."""
     row.root_id, row.version, row.at, row.dip_id = old.root_id, old.version + 1, old.at, old.dip_id
     row.entered_as, row.probe_id, row.depth_m, row.role = old.entered_as, old.probe_id, old.depth_m, old.role
-    w.session.add(row)
-    w.session.flush()
     return row
 
 
@@ -91,6 +111,7 @@ def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]
         whole = judge_sheet(Sheet(of, lines, Water(), known, tuple(group), depth), past, w.now)
         group = [_anew(w, whole, row) for row in group]
         whole = replace(whole, kept=tuple(group))
+        group = _still_followed(w, group)
         old = {r.quantity: r for r in group if r.parents}
         for value in derived(whole, parts(group), past, w.now):
             before = old.get(value.quantity)
@@ -108,13 +129,23 @@ def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]
     return questions
 
 
+def _still_followed(w: Write, group: list[Reading]) -> list[Reading]:
+    """The rows of one depth without those whose ground was struck out or moved away; these are struck out with it."""
+    roots = {str(r.root_id) for r in group}
+    lost = [r for r in group if r.parents and not roots.issuperset(r.parents)]
+    for row in lost:
+        w.session.add(copy_of(w, row, struck=True, reason="what it follows from does not stand here any more"))
+    w.session.flush()
+    return [r for r in group if r not in lost]
+
+
 def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     """A reading that rests on the water's salt, worked out with what is known now; itself where nothing changes."""
     if row.quantity not in ("oxygen", *IONS) or row.probe is None or row.entered_as == "by hand":
         return row
     if row.decision_id is not None:
         return row  # a decision stands; it is opened again, not overtaken
-    value = rework(w.session, row, whole, row.raw, row.temperature_c, {})  # its findings stay as they were answered
+    value = rework(w.session, row, whole, ReadAgain.as_it_was(row), {})  # its findings stay as they were answered
     if value is None or abs(value.value - row.value) < 1e-9:
         return row
     new_row = row_of(w, whole.visit, value, row.settling, "worked out again with the salt read here")
@@ -122,28 +153,56 @@ def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     return next_version(w, row, new_row)
 
 
-def rework(
-    session: Session, row: Reading, whole: Sheet, raw: float, temperature_c: float, past: Past
-) -> SheetValue | None:
-    """A kept reading worked out again from its raw value; None where its fit is no longer to be had."""
+@dataclass(frozen=True)
+class ReadAgain:
+    """What a kept reading is worked out from once more.
+
+    entered : the way it was entered, a key of the quantity's entries; behind : what it is read with, None for what it was
+    """
+
+    raw: float
+    temperature_c: float
+    entered: str
+    at: datetime
+    behind: Backing | None = None
+
+    @classmethod
+    def as_it_was(cls, row: Reading) -> ReadAgain:
+        return cls(row.raw, row.temperature_c, entered_of(row), row.at)
+
+
+def entered_of(row: Reading) -> str:
+    """The way a probe's reading was entered: a key of the quantity's entries, by the unit it was kept with."""
     assert row.probe is not None
     quantity = quantity_of(row.probe.quantity)
-    entered = next(
-        (k for k, e in quantity.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed")), quantity.native
-    )
+    ways = (k for k, e in quantity.entries.items() if row.raw_unit in (e.label, f"{e.label} displayed"))
+    return next(ways, quantity.native)
+
+
+def rework(session: Session, row: Reading, whole: Sheet, again: ReadAgain, past: Past) -> SheetValue | None:
+    """A kept reading worked out again; None where its fit is no longer to be had."""
+    assert row.probe is not None
+    quantity, entered = quantity_of(row.probe.quantity), again.entered
     shown = entered != quantity.native
-    taken = kit.last_settings(session, row.probe.meter_id, before=row.at)  # as the meter was set when it was read
+    taken = kit.last_settings(session, row.probe.meter_id, before=again.at)  # as the meter was set when it was read
     case = RunContext(row.probe, RunConditions(pressure_hpa=whole.water.pressure_hpa), taken.settings if taken else {})
-    signal = quantity.entries[entered].to_signal(raw, temperature_c, case) if entered in quantity.entries else raw
-    kept = row.calibration
-    fit = kit.restored(kept) if kept else quantity.ideal(row.probe)
-    if fit is None:
+    way = quantity.entries.get(entered)
+    signal = way.to_signal(again.raw, again.temperature_c, case) if way else again.raw
+    behind = again.behind or _as_it_stood(session, row)
+    if behind.fit is None:
         return None
-    u = standards_uncertainty(session, [kept])[kept.id] if kept else quantity.row.standard_u
-    behind = Backing(fit, kept, row.backing, row.backing_words, u, None, MEASURED[row.quantity].ideal)
-    context = SiteContext(whole.visit.site, whole.water, past, row.at)
-    given = SheetSignal(signal, temperature_c, entered, raw if shown else None, second=row.role == "second")
+    context = SiteContext(whole.visit.site, whole.water, past, again.at)
+    given = SheetSignal(signal, again.temperature_c, entered, again.raw if shown else None, second=row.role == "second")
     return value_of(context, row.probe, behind, given)
+
+
+def _as_it_stood(session: Session, row: Reading) -> Backing:
+    """What a reading was read with."""
+    assert row.probe is not None
+    kept, quantity = row.calibration, quantity_of(row.probe.quantity)
+    fit = kit.restored(kept) if kept else quantity.ideal(row.probe)
+    u = standards_uncertainty(session, [kept])[kept.id] if kept else quantity.row.standard_u
+    return Backing(fit, kept, row.backing, row.backing_words, u, None, MEASURED[row.quantity].ideal)
 
 
 def reading(session: Session, reading_id: str | uuid.UUID) -> Reading:

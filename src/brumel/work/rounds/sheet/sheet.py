@@ -58,7 +58,7 @@ def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
 
 def of_visit(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[Reading]:
     """The readings recorded in a visit, standing versions, in the order of a sheet."""
-    return _newest(_versions(session, visit_id))
+    return _in_order([row for row, stands in _versions(session, visit_id) if stands])
 
 
 def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Reading]]:
@@ -67,19 +67,20 @@ def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUI
     readings: dict[uuid.UUID, list[Reading]] = {visit: [] for visit in visit_ids}
     for row in session.scalars(query):
         readings[row.visit_id].append(row)
-    return {visit: _newest(rows) for visit, rows in readings.items()}
+    return {visit: _in_order(rows) for visit, rows in readings.items()}
 
 
-def _versions(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[Reading]:
-    query = select(Reading).options(
+def _versions(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[tuple[Reading, bool]]:
+    """Every version that was written in a visit, and whether it stands."""
+    query = select(Reading, is_standing()).options(
         lazyload("*"), joinedload(Reading.by), joinedload(Reading.calibration).lazyload("*")
     )
-    return list(session.scalars(query.where(Reading.visit_id == visit_id).order_by(Reading.version)))
+    rows = session.execute(query.where(Reading.visit_id == visit_id).order_by(Reading.version))
+    return [(row, stands) for row, stands in rows]
 
 
-def _newest(versions: Sequence[Reading]) -> list[Reading]:
-    newest = {r.root_id: r for r in versions}
-    return sorted(newest.values(), key=lambda r: (quantity_names.ORDER.get(r.quantity, 99), r.at))
+def _in_order(standing: Sequence[Reading]) -> list[Reading]:
+    return sorted(standing, key=lambda r: (quantity_names.ORDER.get(r.quantity, 99), r.at))
 
 
 def sheet_of_visit(
@@ -89,9 +90,9 @@ def sheet_of_visit(
     visit = visit_of(session, visit_id)
     said = _said(session, visit.id)
     versions = _versions(session, visit.id)
-    kept = _newest(versions)
+    kept = _in_order([row for row, stands in versions if stands])
     probes = [c.probe for c in visit.carried]
-    taken = {r.dip_id for r in versions}
+    taken = {row.dip_id for row, _ in versions}
     known = kit.reading_facts(session, probes, now)
     dips = {
         probe_id: one.dip
@@ -145,6 +146,13 @@ def _backing(
     ideal = MEASURED[probe.quantity].ideal
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
     return Backing(quantity.ideal(probe), None, "unbacked", words, usual, trust, ideal)
+
+
+def backing_at(session: Session, probe: Probe, signal: str, at: datetime) -> Backing:
+    """What a signal of this probe is read with at a time that may be past."""
+    known = kit.reading_facts(session, [probe], at)[probe.id]
+    uncertainties = standards_uncertainty(session, [known.usable] if known.usable else [])
+    return _backing(probe, signal, known, uncertainties, at)
 
 
 def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
