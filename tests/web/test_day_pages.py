@@ -293,9 +293,9 @@ def test_a_slip_found_in_the_evening_is_mended_by_forms(client, lead, things, de
     struck = gone.request.path
     assert "It counts again." in words(post(client, struck, f"{struck}/bring-back", reason="It was right", turn="3"))
     sheet = f"/rounds/visits/{visit}"
-    nowhere = post(client, sheet, f"{sheet}/move", site="", reason="Reed channel it was")
+    nowhere = post(client, f"{sheet}/move", f"{sheet}/move", site="", reason="Reed channel it was")
     assert "Choose the site" in words(nowhere)
-    moved = post(client, sheet, f"{sheet}/move", site=things.sites["reed"], reason="Reed channel it was")
+    moved = post(client, f"{sheet}/move", f"{sheet}/move", site=things.sites["reed"], reason="Reed channel it was")
     assert "Reed channel" in words(moved).split("Moved: its readings are worked out for this site.")[0]
     left = client.get(sheet)
     assert "This visit was written to the wrong site and moved." in words(left)

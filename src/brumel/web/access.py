@@ -160,6 +160,7 @@ ROLES: dict[str, frozenset[str]] = {
     "records.correct": STAFF,
     "records.strike": STAFF,
     "records.bring_back": STAFF,
+    "rounds.wrong_site": STAFF,
     "rounds.move_visit": STAFF,
     "records.calibrations": STAFF,
     "records.calibration": STAFF,

@@ -65,7 +65,6 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             next_depth=next((d for d in visit.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
             moved=moved_to(session, visit.id),
-            other_sites=[s for s in rounds.sites_by_client(session) if s.id != visit.site_id],
             next_water=url_for("rounds.outing", outing_id=visit.outing_id)
             if visit.outing_id
             else url_for("rounds.index"),
@@ -300,6 +299,22 @@ def add_probe(visit_id: str) -> Any:
     return _write(visit_id, do)
 
 
+@blueprint.get("/visits/<visit_id>/move")
+def wrong_site(visit_id: str, faults: Faults = ()) -> Any:
+    """Where a visit was really read."""
+    with desk().read() as session:
+        visit = rounds.visit_of(session, visit_id)
+        page = render_template(
+            "rounds/wrong_site.html",
+            visit=visit,
+            kept=rounds.of_visit(session, visit.id),
+            sites=[s for s in rounds.sites_by_client(session) if s.id != visit.site_id],
+            given=request.form,
+            faults=faults,
+        )
+        return page, 422 if faults else 200
+
+
 @blueprint.post("/visits/<visit_id>/move")
 def move_visit(visit_id: str) -> Any:
     """It was written to the wrong site."""
@@ -314,7 +329,8 @@ def move_visit(visit_id: str) -> Any:
         flash("Moved: its readings are worked out for this site." + opened_words(moved), "note")
         return url_for("rounds.visit", visit_id=moved.id)
 
-    return answer(do, lambda faults: visit(visit_id, faults), url_for("rounds.visit", visit_id=visit_id))
+    stands = url_for("rounds.visit", visit_id=visit_id)
+    return answer(do, lambda faults: wrong_site(visit_id, faults), stands)
 
 
 @blueprint.post("/visits/<visit_id>/photos")
