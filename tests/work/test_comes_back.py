@@ -13,6 +13,7 @@ from brumel.store.tables import Reading
 from brumel.work import bench, kit, records, rounds
 from brumel.work.desk import MovedOn, NotAllowed, Refused
 from brumel.work.quantities.book import quantity_of
+from brumel.work.records import late
 from brumel.work.rounds import calendar, offline, outings, recurrence
 from tests.work import helpers as h
 from tests.work.helpers import a_round
@@ -180,10 +181,10 @@ def test_two_sheets_of_one_site_sent_at_once_are_not_both_taken(desk, clock, thi
         told, start = [], threading.Barrier(2)
 
         def send(who, site=site, told=told, start=start):
-            sheet = a_sheet(things, clock) | {"site_id": site}
+            sheet = a_sheet(things, clock, out, site_id=site, reason="Seen twice")
             start.wait()
             try:
-                offline.send(desk, who, h.key(), offline.QueuedSheet(outing_id=out, **sheet, reason="Seen twice"))
+                late.send(desk, who, h.key(), sheet)
                 told.append("taken")
             except offline.Conflict:
                 told.append("conflict")
@@ -205,9 +206,8 @@ def test_another_depth_goes_on_the_same_sheet_and_a_second_time_is_a_repeat(desk
     made = set()
     for depth in (0.5, 1.0, 0.5):
         clock.on(minutes=2)
-        sheet = a_sheet(things, clock) | {"site_id": things.sites["basin"], "depth_m": depth}
-        queued = offline.QueuedSheet(outing_id=out, **sheet, reason="Seen twice")
-        made.add(offline.send(desk, things.ansa, h.key(), queued).visit)
+        queued = a_sheet(things, clock, out, site_id=things.sites["basin"], depth_m=depth, reason="Seen twice")
+        made.add(late.send(desk, things.ansa, h.key(), queued).visit)
     (visit,) = made
     with desk.read() as session:
         kept = [r for r in rounds.of_visit(session, rounds.visit_of(session, visit).id) if r.quantity == "ph"]

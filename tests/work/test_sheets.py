@@ -1,18 +1,25 @@
 """The sheet of many probes: typed, live, from the queue; what it asks and what it keeps."""
 
+import io
 import uuid
+from dataclasses import replace
 from datetime import timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
+from PIL import Image
 from sqlalchemy import func, select
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.store.records import Decision
 from brumel.store.tables import MeterSettings, Probe, Reading, Visit
 from brumel.work import kit, rounds, simulator
 from brumel.work.desk import NotFound, Refused
+from brumel.work.records import decisions, late
 from brumel.work.rounds import offline, outings
+from brumel.work.rounds.sheet import photos
 from tests.work import helpers as h
+from tests.work.test_closing_day import a_day, close, rule
 
 
 @pytest.fixture
@@ -147,10 +154,14 @@ def test_depths_second_instruments_and_a_second_method(desk, clock, things):
 # -- without a signal
 
 
-def a_sheet(things, clock, **other):
+def a_sheet(things, clock, out, **other):
+    """A queued visit of one set."""
     rows = [rounds.Typed(things.probes["B1"], "ph", 7.9)]
-    given_ = dict(site_id=things.sites["lagoon"], at=clock(), rows=rows, temperature_c=9.0, note="Ice at the edge")
-    return given_ | other
+    one = dict(at=clock(), rows=rows, temperature_c=9.0)
+    of_visit = dict(site_id=things.sites["lagoon"], note="Ice at the edge")
+    one = offline.ReadSet(**one | {k: v for k, v in other.items() if k in offline.ReadSet.__dataclass_fields__})
+    rest = {k: v for k, v in other.items() if k in offline.QueuedVisit.__dataclass_fields__}
+    return offline.QueuedVisit(out, sets=[one], **of_visit | rest)
 
 
 def test_a_sheet_keeps_what_its_page_had_shown(desk, clock, things):
@@ -186,9 +197,9 @@ def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk
     out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     read_at = clock()
     clock.on(hours=3)
-    key, sheet = h.key(), a_sheet(things, clock, at=read_at)
-    first = offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **sheet))
-    assert offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **sheet)) == first
+    key, sheet = h.key(), a_sheet(things, clock, out, at=read_at)
+    first = late.send(desk, things.ansa, key, sheet)
+    assert late.send(desk, things.ansa, key, sheet) == first
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
         rows = rounds.of_visit(session, rounds.visit_of(session, first.visit).id)
@@ -198,20 +209,77 @@ def test_the_queue_is_taken_in_once_at_its_own_time_and_a_conflict_is_shown(desk
         ]
     other = h.key()
     with pytest.raises(offline.Conflict, match="read by Ansa Merrik"):
-        offline.send(desk, things.ilka, other, offline.QueuedSheet(outing_id=out, **sheet))
-    offline.send(desk, things.ilka, other, offline.QueuedSheet(outing_id=out, **sheet, both=True))
+        late.send(desk, things.ilka, other, sheet)
+    late.send(desk, things.ilka, other, replace(sheet, both=True))
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 2
+
+
+def test_a_profile_is_one_visit_taken_in_whole_or_not_at_all(desk, clock, things):
+    out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
+    begun, basin = clock(), things.sites["basin"]
+    clock.on(hours=3)
+    rows = [rounds.Typed(things.probes["B1"], "ph", 8.05), rounds.Typed(things.probes["B3"], "us_cm_ref", 15_000.0)]
+    sets = [
+        offline.ReadSet(begun + timedelta(minutes=3 * n), rows, 9.0 - depth / 2, depth, "First of the year")
+        for n, depth in enumerate((0.3, 1.0, 2.0, 3.0, 0.3))
+    ]
+    broken = [*sets[:4], replace(sets[4], rows=[rounds.Typed(things.probes["B1"], "ph", 99.0)])]
+    visit = offline.QueuedVisit(out, basin, sets, "Clear", [offline.TakenPhoto("boat.png", a_picture())])
+    with pytest.raises(InputError, match="pH"):
+        late.send(desk, things.ansa, h.key(), replace(visit, sets=broken))
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Visit)) == 0
+    made = late.send(desk, things.ansa, h.key(), visit)
+    with desk.read() as session:
+        (only,) = outings.visits_of(session, outings.outing(session, out))
+        assert (str(only.id), only.at) == (made.visit, begun)
+        kept = [r for r in rounds.of_visit(session, only.id) if r.quantity == "salinity"]
+        assert sorted(r.depth_m for r in kept) == [0.3, 1.0, 2.0, 3.0]  # each depth with its own salt
+        ph = [r for r in rounds.of_visit(session, only.id) if r.quantity == "ph"]
+        assert sorted((r.depth_m, r.role) for r in ph)[:2] == [(0.3, "first"), (0.3, "repeat")]
+        assert {r.at for r in ph} == {one.at for one in sets}
+        assert [p.name for p in photos.of_visit(session, only.id)] == ["boat.png"]
+
+
+def a_picture():
+    out = io.BytesIO()
+    Image.new("RGB", (40, 30), "white").save(out, "PNG")
+    return out.getvalue()
+
+
+def test_a_paper_sheet_entered_later_goes_to_its_day_and_opens_what_was_decided_of_it(desk, clock, things):
+    day = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
+    a_day(desk, clock, things)
+    read_at = clock()
+    decided = rule(desk, things.ilka, close(desk, clock, things), "bracket")
+    clock.on(days=1)
+    with desk.read() as session:
+        assert offline.outing_of(session, things.sites["lagoon"], read_at - timedelta(hours=1)) == day
+        assert offline.outing_of(session, things.sites["lagoon"], clock() + timedelta(days=9)) == ""
+    rows = [rounds.Typed(things.probes["A1"], "mv", -48.0)]
+    one = offline.ReadSet(read_at - timedelta(hours=1), rows, 9.0, reason="Seen twice")
+    made = late.enter_paper(desk, things.ansa, h.key(), offline.QueuedVisit(day, things.sites["reed"], [one]))
+    assert len(made.opened) == 1
+    with desk.read() as session:
+        kept = {r.quantity: r for r in rounds.of_visit(session, uuid.UUID(made.visit))}
+        assert (kept["ph"].at, kept["ph"].backing) == (one.at, "open")
+        assert kept["ph"].calibration is not None  # the calibration that was in force then
+        subject = session.get(Decision, uuid.UUID(decided.id)).subject
+        assert decisions.decision_of(session, subject) is None
+    old = replace(one, at=clock() - timedelta(days=401))
+    with pytest.raises(InputError, match="over 400 days ago"):
+        late.enter_paper(desk, things.ansa, h.key(), offline.QueuedVisit("", things.sites["reed"], [old]))
 
 
 def test_an_odd_sheet_waits_for_its_reason_and_goes_on_where_it_broke(desk, clock, things):
     out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     key = h.key()
-    odd = a_sheet(things, clock, rows=[rounds.Typed(things.probes["B1"], "ph", 4.0)])
+    odd = dict(rows=[rounds.Typed(things.probes["B1"], "ph", 4.0)])
     for _ in range(2):
         with pytest.raises(Refused, match="outside what this site can be"):
-            offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **odd))
-    made = offline.send(desk, things.ansa, key, offline.QueuedSheet(outing_id=out, **odd, reason="Acid spill, seen"))
+            late.send(desk, things.ansa, key, a_sheet(things, clock, out, **odd))
+    made = late.send(desk, things.ansa, key, a_sheet(things, clock, out, **odd, reason="Acid spill, seen"))
     assert made.readings == 2
     with desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 1
@@ -223,14 +291,12 @@ def test_an_odd_sheet_waits_for_its_reason_and_goes_on_where_it_broke(desk, cloc
 def test_a_wrong_clock_is_told(desk, clock, things, off, words):
     out = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
     with pytest.raises(InputError, match=words):
-        offline.send(
-            desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=clock() + off))
-        )
+        late.send(desk, things.ansa, h.key(), a_sheet(things, clock, out, at=clock() + off))
     naive = clock().replace(tzinfo=None)
     with pytest.raises(InputError, match="no zone"):
-        offline.send(desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=naive)))
+        late.send(desk, things.ansa, h.key(), a_sheet(things, clock, out, at=naive))
     there = clock().astimezone(ZoneInfo("Pacific/Auckland"))
-    offline.send(desk, things.ansa, h.key(), offline.QueuedSheet(outing_id=out, **a_sheet(things, clock, at=there)))
+    late.send(desk, things.ansa, h.key(), a_sheet(things, clock, out, at=there))
     with desk.read() as session:
         assert session.scalar(select(Reading.at).limit(1)) == clock()
 

@@ -179,7 +179,12 @@ ROLES: dict[str, frozenset[str]] = {
 }
 
 #: What may be larger than a form, by endpoint [bytes].
-LARGER = {"rounds.add_photo": 12_500_000, "rounds.sites_in": 2_100_000, "rounds.take_in_series": 8_100_000}
+LARGER = {
+    "rounds.add_photo": 12_500_000,
+    "rounds.send": 16_500_000,
+    "rounds.sites_in": 2_100_000,
+    "rounds.take_in_series": 8_100_000,
+}
 
 POLICY = "; ".join(
     (

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from flask import Response, current_app, jsonify, make_response, render_template, request, send_from_directory, url_for
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Base64Bytes, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from brumel import __version__
 from brumel.core.errors import InputError
@@ -20,6 +20,7 @@ from brumel.work.bench.points import TYPED_C
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
+from brumel.work.records import late
 from brumel.work.rounds import offline, outings, packing
 from brumel.work.rounds.sheet.entry import DEPTH_M
 
@@ -122,56 +123,73 @@ class _Row(BaseModel):
     value: float
 
 
-class _Sent(BaseModel):
+class _Set(BaseModel):
     model_config = ConfigDict(allow_inf_nan=False, extra="forbid")
-    key: str = Field(max_length=40)
-    site: str = Field(max_length=40)
     at: datetime
     temperature_c: float
     depth_m: float | None = None
     rows: list[_Row] = Field(min_length=1, max_length=24)
-    note: str = Field(default="", max_length=2000)
     reason: str = Field(default="", max_length=600)
+
+
+class _Photo(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    name: str = Field(max_length=120)
+    jpeg: Base64Bytes = Field(max_length=4_000_000)
+
+
+class _Sent(BaseModel):
+    model_config = ConfigDict(allow_inf_nan=False, extra="forbid")
+    key: str = Field(max_length=40)
+    site: str = Field(max_length=40)
+    sets: list[_Set] = Field(min_length=1, max_length=offline.MOST_SETS)
+    note: str = Field(default="", max_length=2000)
+    photos: list[_Photo] = Field(default_factory=list, max_length=4)
     both: bool = False
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_one_set(cls, body: Any) -> Any:
+        """Sheets that wait in a phone since before a visit could have several sets hold one, beside the site."""
+        if isinstance(body, dict) and "sets" not in body:
+            own = {k: body[k] for k in ("at", "temperature_c", "depth_m", "rows", "reason") if k in body}
+            return {k: v for k, v in body.items() if k not in own} | {"sets": [own]}
+        return body
+
+    def visit(self, outing_id: str) -> offline.QueuedVisit:
+        """As the use case takes it."""
+        sets = [
+            offline.ReadSet(
+                one.at,
+                [rounds.Typed(r.probe, r.unit, r.value) for r in one.rows],
+                one.temperature_c,
+                one.depth_m,
+                one.reason,
+            )
+            for one in self.sets
+        ]
+        photos = [offline.TakenPhoto(p.name, p.jpeg) for p in self.photos]
+        return offline.QueuedVisit(outing_id, self.site, sets, self.note, photos, self.both)
 
 
 @blueprint.post("/outings/<outing_id>/send")
 def send(outing_id: str) -> Any:
-    """One sheet of the queue: 200 kept, 409 a conflict to be shown, 422 something to answer or put right."""
+    """One visit of the queue: 200 kept, 409 a conflict to be shown, 422 something to answer or put right."""
     try:
-        sent = _Sent.model_validate_json(request.get_data(cache=False)[:100_000])
+        sent = _Sent.model_validate_json(request.get_data(cache=False))
     except ValidationError as error:
-        faults = [f"{'.'.join(str(p) for p in d['loc']) or 'the sheet'}: {d['msg']}" for d in error.errors()[:6]]
-        return _told(422, "This sheet cannot be read. " + "; ".join(faults))
+        faults = [f"{'.'.join(str(p) for p in d['loc']) or 'the visit'}: {d['msg']}" for d in error.errors()[:6]]
+        return _told(422, "This visit cannot be read. " + "; ".join(faults))
     try:
-        recorded = offline.send(
-            desk(),
-            actor(),
-            object_id(sent.key, "sheet"),
-            offline.QueuedSheet(
-                outing_id=outing_id,
-                site_id=sent.site,
-                at=sent.at,
-                rows=[rounds.Typed(r.probe, r.unit, r.value) for r in sent.rows],
-                temperature_c=sent.temperature_c,
-                depth_m=sent.depth_m,
-                note=sent.note,
-                reason=sent.reason,
-                both=sent.both,
-            ),
-        )
+        kept = late.send(desk(), actor(), object_id(sent.key, "visit"), sent.visit(outing_id))
     except offline.Conflict as error:
         return _told(409, in_words(error))
-    except NotFound as error:
-        return _told(422, in_words(error))
     except InputError as error:
-        return _told(422, " ".join(str(f) for f in error.faults))
-    except (MovedOn, Refused) as error:
+        return _told(422, " ".join(in_words(f) for f in error.faults))
+    except (NotFound, MovedOn, Refused) as error:
         return _told(422, in_words(error))
-    # The key comes back: only this word strikes the sheet out in the phone.
-    return jsonify(
-        {"key": sent.key, "visit": url_for("rounds.visit", visit_id=recorded.visit), "readings": recorded.readings}
-    )
+    # The key comes back: only this word strikes the visit out in the phone.
+    return jsonify({"key": sent.key, "visit": url_for("rounds.visit", visit_id=kept.visit), "readings": kept.readings})
 
 
 def _told(status: int, words: str) -> Response:

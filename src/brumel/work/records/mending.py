@@ -95,13 +95,13 @@ def correct(w: Write, *, reading_id: str, version: int, correction: Correction) 
             "This was read by a link: its samples are the record. Strike it out, or correct its depth or time."
         )
     _checked_value(old, change)
-    opened = _open_again(w, [old], why)
+    opened = open_again(w, [old], _told(why))
     old = _newest_of(w.session, old)
     value = _by_hand(w, old, change, why) if old.probe is None else _from_probe(w, old, change, why)
     value.role = _role(w.session, value)
     w.session.add(value)
     w.session.flush()
-    opened += _open_again(w, [value], why)
+    opened += open_again(w, [value], _told(why))
     follow(w, old.visit, why)
     newest = _newest_of(w.session, value)
     changed = {"from": old.value, "to": newest.value, "reason": why, "decisions opened": opened}
@@ -265,7 +265,7 @@ def strike(w: Write, *, reading_id: str, version: int, reason: str) -> Mended:
     if old.parents:
         raise Refused("This value is calculated. Strike out the reading it follows from; it goes with it.")
     why = clean_reason(reason)
-    opened = _open_again(w, [old], why)
+    opened = open_again(w, [old], _told(why))
     old = _newest_of(w.session, old)
     gone = copy_of(w, old, struck=True, reason=why)
     w.session.add(gone)
@@ -288,7 +288,7 @@ def bring_back(w: Write, *, reading_id: str, version: int, reason: str) -> Mende
     back.role = _role(w.session, back)
     w.session.add(back)
     w.session.flush()
-    opened = _open_again(w, [back], why)
+    opened = open_again(w, [back], _told(why))
     follow(w, old.visit, why)
     w.record(f"reading:{old.root_id}", {"brought back": old.value, "reason": why, "decisions opened": opened})
     return Mended(str(_newest_of(w.session, back).id), tuple(opened))
@@ -307,7 +307,7 @@ def move_visit(w: Write, *, visit_id: str, site_id: str, reason: str) -> Mended:
     if whole.waiting:
         raise Refused("Something on this sheet is not recorded yet. Record it or strike it out first.")
     why = clean_reason(reason)
-    opened = _open_again(w, whole.kept, why)
+    opened = open_again(w, whole.kept, _told(why))
     new = _visit_at(w, old, to.id, why)
     at_new = sheet_of_visit(w.session, new.id, w.now)
     for row in of_visit(w.session, old.id):
@@ -363,15 +363,18 @@ def _carry_over(w: Write, row: Reading, to: Sheet, why: str) -> None:
     )
 
 
-def _open_again(w: Write, rows: Iterable[Reading], why: str) -> list[int]:
+def _told(why: str) -> str:
+    return f"A reading it rested on was mended: {why}"
+
+
+def open_again(w: Write, rows: Iterable[Reading], why: str) -> list[int]:
     """Take back the decisions that stand about these readings, or about the span of time they lie in; their numbers."""
     opened = []
     for decision in _resting_on(w.session, list(rows)):
         lock_subject(w, decision.subject)
         newest = decision_of(w.session, decision.subject)
         if newest is not None and newest.id == decision.id:
-            reason = f"A reading it rested on was mended: {why}"
-            take_back(w, decision, SignedDecision(decision.decision, reason[:500], w.actor.name))
+            take_back(w, decision, SignedDecision(decision.decision, why[:500], w.actor.name))
             opened.append(decision.number)
     return opened
 

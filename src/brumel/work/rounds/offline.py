@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -13,13 +12,14 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.core.sentence import PlaceClock, say
-from brumel.store.tables import Site, User, Visit
+from brumel.store.rounds import Outing, RoundStop
+from brumel.store.tables import Reading, Site, User, Visit, VisitMove
 from brumel.work import kit
-from brumel.work.desk import Desk, Refused, Write, writes
+from brumel.work.desk import Refused, Write
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.outings import outing as find_outing
 from brumel.work.rounds.outings import visits_of
-from brumel.work.rounds.sheet import entry, recording
+from brumel.work.rounds.sheet import entry, photos, recording
 from brumel.work.rounds.sheet.sheet import of_visit
 from brumel.work.rounds.sites import site_of as find_site
 
@@ -34,71 +34,128 @@ class Conflict(Refused):
 
 
 @dataclass(frozen=True)
-class QueuedSheet:
-    """A sheet as it waited in the phone.
+class ReadSet:
+    """What the displays showed at one depth [m] and time, with the water's temperature [°C].
 
-    at : when it was read, by the phone's clock; not in the future (5 min are allowed), not older than 14 days
+    at : when it was read, by the phone's clock or the paper's
+    reason : why it may be so, where something is odd
+    """
+
+    at: datetime
+    rows: Sequence[entry.Typed]
+    temperature_c: float
+    depth_m: float | None = None
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class TakenPhoto:
+    """A photo as the phone took it; where it was taken is not kept."""
+
+    name: str
+    data: bytes
+
+
+@dataclass(frozen=True)
+class QueuedVisit:
+    """One person's visit to one site as it waited in the phone or on paper: every depth and repeat, note and photos.
+
+    outing_id : empty where it belongs to no outing
     both : the technician has seen that the site was read by another meanwhile, and keeps both
     """
 
     outing_id: str
     site_id: str
-    at: datetime
-    rows: Sequence[entry.Typed]
-    temperature_c: float
-    depth_m: float | None = None
+    sets: Sequence[ReadSet]
     note: str = ""
-    reason: str = ""
+    photos: Sequence[TakenPhoto] = ()
     both: bool = False
 
 
+#: How many depths and repeats a visit may bring at once.
+MOST_SETS = 40
+
+
 @dataclass(frozen=True)
-class SheetSent:
-    """The visit a queued sheet went to, and how many readings it made."""
+class VisitSent:
+    """The visit a queued one went to, and how many readings it made; decisions that it opened again, by number."""
 
     visit: str
     readings: int
+    opened: tuple[int, ...] = ()
 
 
-def send(desk: Desk, actor: User, key: uuid.UUID, sheet: QueuedSheet) -> SheetSent:
-    """One sheet from the queue, taken in whole or not at all; its own key makes a second sending harmless.
+def check_times(sets: Sequence[ReadSet], now: datetime, oldest: timedelta = OLDEST) -> list[ReadSet]:
+    """The sets with times that can be: of a zone, not in the future (5 min are allowed), not older than `oldest`.
 
-    Raises Conflict where the site was read by another and `both` was not said.
+    Raises InputError.
     """
-    at = sheet.at
-    if at.tzinfo is None:
-        raise InputError("at", "The time of the reading has no zone.")
-    now = desk.clock()
-    if at > now + AHEAD:
-        raise InputError("at", say("This was read at {at}, which is in the future. Is the phone's clock right?", at=at))
-    if at < now - OLDEST:
-        raise InputError("at", say("This was read at {at}, over 14 days ago; give it to the lead on paper.", at=at))
-    # The desk's clock tells when it was read; the record's when it came.
-    then = Desk(desk.sessions, lambda: min(at, now), desk.clock)
-    return _keep_sheet(then, actor, key, sheet)
+    if not sets:
+        raise InputError("sets", "There is no reading in this visit.")
+    if len(sets) > MOST_SETS:
+        raise InputError("sets", f"A visit takes {MOST_SETS} depths and repeats at most.")
+    checked = []
+    for one in sets:
+        at, days = one.at, oldest.days
+        if at.tzinfo is None:
+            raise InputError("at", "The time of the reading has no zone.")
+        if at > now + AHEAD:
+            raise InputError("at", say("This was read at {at}, which is in the future. Is the clock right?", at=at))
+        if at < now - oldest:
+            raise InputError("at", say("This was read at {at}, over {days} days ago; ask the lead.", at=at, days=days))
+        checked.append(replace(one, at=min(at, now)))
+    return checked
 
 
-@writes("visit.queued", SheetSent)
-def _keep_sheet(w: Write, sheet: QueuedSheet) -> SheetSent:
-    out, place = find_outing(w.session, sheet.outing_id), find_site(w.session, sheet.site_id)
-    # Two sheets of one site take turns, so that the second finds what the first has written.
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id}:{place.id}"))))
-    there = [v for v in visits_of(w.session, out) if v.site_id == place.id]
-    if not sheet.both:
-        _no_other(w.session, w.actor, place, there)
-    probes = [r.probe_id for r in sheet.rows]
-    visit = _own_visit(w, w.actor, there, probes) or entry.open_visit(
-        w, sheet.site_id, probes, "typed", sheet.outing_id
+def keep_visit(w: Write, visit: QueuedVisit) -> tuple[Visit, list[Reading]]:
+    """A whole visit inside a write: every set at its own time, or none of them. Raises Conflict, Refused, InputErrors."""
+    site = find_site(w.session, visit.site_id)
+    out = find_outing(w.session, visit.outing_id) if visit.outing_id else None
+    # Two visits to one site take turns, so that the second finds what the first has written.
+    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id if out else ''}:{site.id}"))))
+    first = min(visit.sets, key=lambda one: one.at)
+    there = _there(w, out, site, first.at)
+    if not visit.both and out is not None:
+        _no_other(w.session, w.actor, site, there)
+    begun = replace(w, now=first.at)
+    probes = [r.probe_id for one in visit.sets for r in one.rows]
+    sheet = _own_visit(begun, w.actor, there, probes) or entry.open_visit(
+        begun, visit.site_id, probes, "typed", visit.outing_id
     )
-    visit_id = str(visit.id)
-    if sheet.note.strip():
-        entry.say_on(w, visit_id, note=sheet.note)
-    entry.type_on(w, visit_id, entry.TypedSheet(sheet.rows, sheet.temperature_c, sheet.depth_m, still=True))
-    kept = recording.keep_settled(w, visit_id, reason=sheet.reason)
-    w.record(
-        f"visit:{visit_id}", {"read_at": w.now.isoformat(), "readings": [str(r.id) for r in kept], "both": sheet.both}
-    )
-    return SheetSent(visit_id, len(kept))
+    visit_id = str(sheet.id)
+    if visit.note.strip():
+        entry.say_on(begun, visit_id, note=visit.note)
+    kept = []
+    for one in visit.sets:
+        then = replace(w, now=one.at)
+        entry.type_on(then, visit_id, entry.TypedSheet(one.rows, one.temperature_c, one.depth_m, still=True))
+        kept += recording.keep_settled(then, visit_id, reason=one.reason)
+    for photo in visit.photos:
+        photos.put_on(begun, sheet, photo.name, photo.data)
+    return sheet, kept
+
+
+def _there(w: Write, out: Outing | None, site: Site, at: datetime) -> list[Visit]:
+    """The visits of this site in this outing; without one, this person's of the same day of the site's own calendar."""
+    if out is not None:
+        return [v for v in visits_of(w.session, out) if v.site_id == site.id]
+    zone = ZoneInfo(site.zone)
+    day = at.astimezone(zone).date()
+    near = (Visit.at > at - timedelta(days=1), Visit.at < at + timedelta(days=1), Visit.operator_id == w.actor.id)
+    query = select(Visit).where(Visit.site_id == site.id, Visit.outing_id.is_(None), *near).order_by(Visit.at)
+    moved = set(w.session.scalars(select(VisitMove.visit_id)))
+    same = (v for v in w.session.scalars(query) if v.id not in moved)
+    return [v for v in same if v.at.astimezone(zone).date() == day]
+
+
+def outing_of(session: Session, site_id: str, at: datetime) -> str:
+    """The outing that goes by this site on the day of a time, empty where there is none."""
+    site = find_site(session, site_id)
+    day = at.astimezone(ZoneInfo(site.zone)).date()
+    stops = select(RoundStop.round_id).where(RoundStop.site_id == site.id)
+    query = select(Outing.id).where(Outing.day == day, Outing.round_id.in_(stops)).order_by(Outing.started_at)
+    found = session.scalar(query.limit(1))
+    return str(found) if found else ""
 
 
 def _no_other(session: Session, actor: User, place: Site, there: Sequence[Visit]) -> None:

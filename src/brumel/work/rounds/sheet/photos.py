@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError
 from brumel.core.sentence import Amount, say
 from brumel.store.rounds import Photo
+from brumel.store.tables import Visit
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 
@@ -90,8 +91,14 @@ def clean_name(name: str) -> str:
 @writes("visit.photo", Written)
 def add(w: Write, *, visit_id: str, name: str, data: bytes, keep_position: bool = False) -> Written:
     """Put a photo to a visit."""
+    photo = put_on(w, find_visit(w.session, visit_id), name, data, keep_position=keep_position)
+    w.record(f"visit:{visit_id}", {"photo": photo.name, "bytes": len(photo.jpeg)})
+    return Written(str(photo.id))
+
+
+def put_on(w: Write, visit: Visit, name: str, data: bytes, *, keep_position: bool = False) -> Photo:
+    """A photo for a visit, inside a write."""
     jpeg, width, height, where = redraw(data, keep_position=keep_position)
-    visit = find_visit(w.session, visit_id)
     count = w.session.scalar(select(func.count()).select_from(Photo).where(Photo.visit_id == visit.id)) or 0
     if count >= MOST_A_VISIT:
         raise Refused(f"A visit takes {MOST_A_VISIT} photos.")
@@ -109,8 +116,7 @@ def add(w: Write, *, visit_id: str, name: str, data: bytes, keep_position: bool 
     )
     w.session.add(photo)
     w.session.flush()
-    w.record(f"visit:{visit_id}", {"photo": photo.name, "bytes": len(jpeg)})
-    return Written(str(photo.id))
+    return photo
 
 
 def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:
