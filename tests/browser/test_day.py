@@ -106,7 +106,7 @@ def fill(page, site, ph, at):
     page.locator("select[name=site]").select_option(label=site)
     page.get_by_label(re.compile("Water temperature")).fill(at)
     page.get_by_label(re.compile("pH probe .* shows")).first.fill(ph)
-    page.get_by_role("button", name="Put it in the queue").click()
+    page.get_by_role("button", name="Put the visit in the queue").click()
 
 
 def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brumel, open_page):
@@ -121,14 +121,14 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     fill(page, "1. Creek mouth, north bank", "24", "7,5")  # swapped
     expect(page.locator("[data-judged]")).to_contain_text("lies outside")
     fill(page, "1. Creek mouth, north bank", "8.0", "7,5")
-    expect(page.locator("[data-queue-words]")).to_have_text("1 sheet waits to be sent.")
+    expect(page.locator("[data-queue-words]")).to_have_text("1 visit waits to be sent.")
     fill(page, "2. Reed channel", "7.9", "7.1")
     fill(page, "3. Basin, middle", "8.1", "7.3")
-    expect(page.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")
+    expect(page.locator("[data-queue-words]")).to_have_text("3 visits wait to be sent.")
     page.close()
     again = context.new_page()
     again.goto(f"/rounds/outings/{made}/field")
-    expect(again.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")
+    expect(again.locator("[data-queue-words]")).to_have_text("3 visits wait to be sent.")
     with brumel.desk.read() as session:
         assert session.scalar(select(func.count()).select_from(Visit)) == 0
     # Meanwhile the lead reads the second water.
@@ -153,7 +153,7 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     context.set_offline(False)
     again.get_by_role("button", name="Send now").click()
     expect(again.locator("[data-queue]")).to_contain_text("was read by Ilka Torvend")
-    expect(again.locator("[data-queue-words]")).to_have_text("1 sheet waits to be sent.")  # it holds up no other
+    expect(again.locator("[data-queue-words]")).to_have_text("1 visit waits to be sent.")  # it holds up no other
     again.get_by_role("button", name="Keep both").click()
     expect(again.locator("[data-queue-words]")).to_have_text("Nothing waits.")
     again.get_by_role("button", name="Send now").click()

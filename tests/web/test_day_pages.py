@@ -230,7 +230,7 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     out = outings.start(desk, things.ansa, h.key(), round_id=str(found)).id
     field, to = f"/rounds/outings/{out}/field", f"/rounds/outings/{out}/send"
     page = client.get(field)
-    assert "Judged here by the ranges alone" in words(page)
+    assert "Judged here by the site's ranges" in words(page)
     token = re.search(r'data-token="([^"]+)"', page.text).group(1)
     read_at = clock().isoformat()
 

@@ -101,8 +101,7 @@ def history(
             fewest=fewest,
         )
         return QualityFinding(key, test, Flag.NOT_EVALUATED, words)
-    middle = float(np.median(past))
-    spread = max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
+    middle, spread = _middle_and_spread(past, smallest_spread)
     z = abs(value - middle) / spread
     words = say(
         "{quantity} {value} lies {z} spreads from the median {middle} of the last {count} readings (questioned over 3.5).",
@@ -113,6 +112,27 @@ def history(
         count=len(earlier),
     )
     return QualityFinding(key, test, Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS, words)
+
+
+def _middle_and_spread(past: NDArray[np.float64], smallest_spread: float) -> tuple[float, float]:
+    middle = float(np.median(past))
+    return middle, max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
+
+
+def history_band(earlier: Sequence[float], *, smallest_spread: float, fewest: int = 5) -> tuple[float, float] | None:
+    """The values that `history` does not question [unit]; None where there is too little of it."""
+    if len(earlier) < fewest:
+        return None
+    middle, spread = _middle_and_spread(np.asarray(earlier, dtype=np.float64), smallest_spread)
+    return middle - 3.5 * spread, middle + 3.5 * spread
+
+
+def rate_band(last: tuple[float, float] | None, *, per_day: float, floor: float) -> tuple[float, float] | None:
+    """The values that `rate_since` does not question [unit]; None without an earlier visit."""
+    if last is None or last[1] < 0:
+        return None
+    allowed = floor + per_day * last[1]
+    return last[0] - allowed, last[0] + allowed
 
 
 def rate_since(

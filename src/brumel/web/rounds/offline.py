@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
@@ -11,7 +13,7 @@ from pydantic import Base64Bytes, BaseModel, ConfigDict, Field, ValidationError,
 from brumel import __version__
 from brumel.core.errors import InputError
 from brumel.core.quantity_table import MEASURED
-from brumel.methods.field import load_field
+from brumel.store.tables import Site
 from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
 from brumel.web.rounds.routes import blueprint
@@ -23,6 +25,8 @@ from brumel.work.quantities.book import quantity_of
 from brumel.work.records import late
 from brumel.work.rounds import offline, outings, packing
 from brumel.work.rounds.sheet.entry import DEPTH_M
+from brumel.work.rounds.sheet.plausibility import bands
+from brumel.work.rounds.sites import Past
 
 #: what the browser keeps beside the page itself
 KEPT = (
@@ -34,6 +38,8 @@ KEPT = (
     "vendor/idb.js",
     "js/field.js",
     "js/field/judging.js",
+    "js/field/draft.js",
+    "js/field/photos.js",
     "js/field/queue.js",
     "js/kept.js",
     "js/keys.js",
@@ -55,17 +61,18 @@ def field(outing_id: str) -> Any:
         outing = outings.outing(session, outing_id)
         now = desk().clock()
         carried = outings.choice(session, outing.round, now)
+        best = carried.best(now)
         usual = sorted({q for s in outing.round.sites for q in s.ranges})
         last = rounds.latest(session, [s.id for s in outing.round.sites], usual)
+        pasts = rounds.pasts(session, outing.round.sites)
         sites = [
             {
                 "id": str(s.id),
                 "name": s.name,
-                "client": s.client,
                 "note": s.note,
                 "depths": s.depths,
-                "usual": s.ranges,
                 "limits": s.limits,
+                "bands": _bands(s, pasts[s.id], [c.quantity for c in best], now),
                 "last": {r.quantity: round(r.value, 4) for r in last[s.id] if r.quantity in s.ranges},
             }
             for s in outing.round.sites
@@ -75,13 +82,12 @@ def field(outing_id: str) -> Any:
                 "id": str(c.probe.id),
                 "name": c.probe.name,
                 "quantity": c.quantity,
-                "words": quantity_names.name(c.quantity),
+                "words": quantity_names.title(c.quantity),
                 "trust": c.trust.words,
                 "valid": c.trust.valid,
-                "entries": _entries(c.quantity),
-                "instrument": load_field()[c.quantity].instrument,
+                "entries": _entries(c),
             }
-            for c in carried.best(now)
+            for c in best
         ]
         body = {
             "outing": str(outing.id),
@@ -107,12 +113,45 @@ def field(outing_id: str) -> Any:
     return response
 
 
-def _entries(quantity: str) -> list[dict[str, Any]]:
-    first = MEASURED[quantity].displayed
-    ways = quantity_of(quantity).entries.items()
+#: What a display shows in these ways is the reported quantity but for a factor and an offset; the others are worked out
+#: on the server alone.
+AS_REPORTED = {
+    "c": (1.0, 0.0),
+    "f": (5 / 9, -160 / 9),
+    "ph": (1.0, 0.0),
+    "us_cm_ref": (1.0, 0.0),
+    "ms_cm_ref": (1000.0, 0.0),
+    "mg_l": (1.0, 0.0),
+    "mg_l_n": (1.0, 0.0),
+}
+
+
+def _bands(site: Site, pasts: Mapping[float | None, Past], quantities: list[str], now: datetime) -> dict[str, Any]:
+    """What is not questioned at this site, by depth ("" for none) and quantity; made from the same figures as on a sheet."""
+    depths = {None, *site.depths, *pasts}
+    return {
+        "" if depth is None else f"{depth:g}": {
+            q: [asdict(band) for band in bands(site, pasts.get(depth, {}), q, now)] for q in quantities
+        }
+        for depth in depths
+    }
+
+
+def _entries(c: outings.Chosen) -> list[dict[str, Any]]:
+    """How a probe's display may be typed: limits, what makes it the reported quantity, whether a calibration backs it."""
+    quantity, first = quantity_of(c.quantity), MEASURED[c.quantity].displayed
+    newest = c.trust.calibration if c.trust.valid else None
+    ways = sorted(quantity.entries.items(), key=lambda way: way[0] != first)
     return [
-        {"key": k, "label": e.label, "low": e.low, "high": e.high, "reported": k == first}
-        for k, e in sorted(ways, key=lambda w: w[0] != first)
+        {
+            "key": key,
+            "label": way.label,
+            "low": way.low,
+            "high": way.high,
+            "reported": AS_REPORTED.get(key) or ((1.0, 0.0) if c.quantity == "redox" else None),
+            "backed": newest is not None and quantity.can_read(newest, key),
+        }
+        for key, way in ways
     ]
 
 

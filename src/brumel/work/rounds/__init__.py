@@ -16,7 +16,17 @@ from brumel.work.rounds.sheet.pairs import ReadingPair, pairs
 from brumel.work.rounds.sheet.recording import BY_HAND, HandResult, by_hand, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
 from brumel.work.rounds.sheet.sheet import of_visit, of_visits, sheet_of_visit, visit_of
-from brumel.work.rounds.sites import HISTORY, Past, latest, past_values, site_of, sites_by_client, standing, standings
+from brumel.work.rounds.sites import (
+    HISTORY,
+    Past,
+    latest,
+    past_values,
+    pasts,
+    site_of,
+    sites_by_client,
+    standing,
+    standings,
+)
 
 __all__ = [
     "BY_HAND",
@@ -39,6 +49,7 @@ __all__ = [
     "of_visits",
     "pairs",
     "past_values",
+    "pasts",
     "reading",
     "say",
     "sheet_of_visit",

@@ -107,6 +107,40 @@ def past_values(session: Session, place: Site, before: datetime | None = None, d
     return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in values.items()}
 
 
+#: How many of a site's newest readings of a quantity are looked through for all of its depths.
+_ALL_DEPTHS = 4 * HISTORY
+
+
+def pasts(session: Session, sites: Sequence[Site]) -> dict[uuid.UUID, dict[float | None, Past]]:
+    """`past_values` of several sites at every depth they were read at, by one query."""
+    if not sites:
+        return {}
+    wanted = (
+        select(Site.id.label("site_id"), func.unnest(literal(list(load_field()), ARRAY(String))).label("quantity"))
+        .where(Site.id.in_([s.id for s in sites]))
+        .subquery()
+    )
+    part = (
+        select(Reading.value, Reading.at, Reading.depth_m)
+        .where(Reading.site_id == wanted.c.site_id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
+        .where(is_standing())
+        .order_by(Reading.at.desc())
+        .limit(_ALL_DEPTHS)
+        .lateral()
+    )
+    query = select(wanted.c.site_id, wanted.c.quantity, part.c.value, part.c.at, part.c.depth_m)
+    found: dict[uuid.UUID, dict[float | None, Past]] = {s.id: {} for s in sites}
+    for site_id, quantity, value, at, depth in session.execute(query.select_from(wanted).join(part, true())):
+        rows = found[site_id].setdefault(depth, {}).setdefault(quantity, [])
+        rows.append((value, at))
+    for depths in found.values():
+        for past in depths.values():
+            for quantity, rows in past.items():
+                past[quantity] = sorted(rows, key=lambda r: r[1], reverse=True)[:HISTORY]
+    return found
+
+
 def latest(
     session: Session, site_ids: Sequence[uuid.UUID], quantities: Sequence[str]
 ) -> dict[uuid.UUID, list[Reading]]:

@@ -6,14 +6,23 @@ const SESSION = "/rounds/kept-session";
 let base;
 export const database = () => {
   base ??= import("../vendor/idb.js").then(({ openDB }) =>
-    openDB("brumel-field", 1, {
-      upgrade: (fresh) => fresh.createObjectStore("queue", { keyPath: "number", autoIncrement: true }),
+    openDB("brumel-field", 2, {
+      upgrade: (base, version) => {
+        if (version < 1) base.createObjectStore("queue", { keyPath: "number", autoIncrement: true });
+        if (version < 2) base.createObjectStore("drafts", { keyPath: "place" });
+      },
     }),
   );
   return base;
 };
 
-export const waiting = async () => (await (await database()).getAll("queue")).filter((item) => !item.sent);
+// Visits that are not sent, those in the making too.
+export const waiting = async () => {
+  const base = await database();
+  const queued = (await base.getAll("queue")).filter((item) => !item.sent);
+  const begun = (await base.getAll("drafts")).filter((draft) => draft.sets.length);
+  return [...queued, ...begun];
+};
 
 const write = async (session) => {
   if (!("caches" in window)) return;

@@ -21,6 +21,13 @@ const button = (words, act) => {
   return made;
 };
 
+// A sheet of an earlier version of this page is a visit of one set.
+const setsOf = (sheet) => sheet.sets ?? [sheet];
+
+// One reason answers every set that has none of its own.
+const withReason = (sheet, reason) =>
+  sheet.sets ? { sets: sheet.sets.map((set) => ({ ...set, reason: set.reason || reason })) } : { reason };
+
 const change = async (item, how) => {
   await put({ ...item, sheet: { ...item.sheet, ...how }, status: 0, message: undefined });
   await send();
@@ -43,9 +50,10 @@ const lineOf = (item) => {
   const line = document.createElement("li");
   const words = document.createElement("span");
   const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
-  const at = new Date(item.sheet.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
-  const depth = item.sheet.depth_m === null ? "" : `, ${item.sheet.depth_m} m`;
-  words.append(`${name}${depth}, ${at}`);
+  const sets = setsOf(item.sheet);
+  const at = new Date(sets[0].at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const depths = [...new Set(sets.map((set) => set.depth_m))].filter((depth) => depth !== null);
+  words.append(`${name}${depths.length ? `, ${depths.join(", ")} m` : ""}, ${at}`);
   const state = document.createElement("small");
   state.textContent = stateOf(item);
   words.append(state);
@@ -56,10 +64,10 @@ const lineOf = (item) => {
     const why = document.createElement("input");
     why.maxLength = 600;
     why.setAttribute("aria-label", `Why it may be so: ${name}`);
-    why.value = item.sheet.reason;
+    why.value = setsOf(item.sheet).find((set) => set.reason)?.reason ?? "";
     line.append(
       why,
-      button("Send with this reason", () => change(item, { reason: why.value })),
+      button("Send with this reason", () => change(item, withReason(item.sheet, why.value))),
     );
   } else line.append(button("Try again", () => change(item, {})));
   line.append(button("Drop mine", () => drop(item)));
@@ -70,7 +78,7 @@ export const draw = async () => {
   const items = await mine();
   const left = items.filter((item) => !item.sent).length;
   queueWords.textContent = left
-    ? `${left} sheet${left === 1 ? "" : "s"} wait${left === 1 ? "s" : ""} to be sent.`
+    ? `${left} visit${left === 1 ? "" : "s"} wait${left === 1 ? "s" : ""} to be sent.`
     : "Nothing waits.";
   list.replaceChildren(...items.map(lineOf));
 };
@@ -105,7 +113,9 @@ const sendOne = async (item, token) => {
     body: JSON.stringify(item.sheet),
   });
   if (answer.status >= 500) throw new Error("no answer");
-  await put({ ...item, ...judged(item, answer, await answer.json().catch(() => null)) });
+  const outcome = judged(item, answer, await answer.json().catch(() => null));
+  const sheet = outcome.sent ? { ...item.sheet, photos: [] } : item.sheet; // what is sent need not fill the phone
+  await put({ ...item, sheet, ...outcome });
 };
 
 const sendAll = async () => {
