@@ -1,0 +1,188 @@
+"""A round without a signal: a profile as one visit, every answer that can come back, and the browser's rules held to core."""
+
+import io
+import json
+import re
+import uuid
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import expect
+from sqlalchemy import func, select
+
+from brumel.core.believability import Flag
+from brumel.store.tables import Visit
+from brumel.work import bench, rounds
+from brumel.work.rounds import outings
+from brumel.work.rounds.sheet import photos
+from brumel.work.rounds.sheet.plausibility import bands, findings
+from tests.browser.conftest import check_axe
+from tests.work import helpers as h
+
+
+@pytest.fixture
+def field(brumel, open_page):
+    """The field page of the lagoon's outing on a phone, kept for when there is no signal."""
+    outing = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(h.a_round(brumel.desk).id)).id
+    page = open_page(brumel.base, width=390, height=844)
+    page.goto(f"/rounds/outings/{outing}/field")
+    expect(page.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    return page
+
+
+def type_set(page, ph, temperature, depth=""):
+    page.get_by_label(re.compile("Water temperature")).fill(temperature)
+    page.get_by_label(re.compile("Depth")).fill(depth)
+    page.get_by_label(re.compile("pH probe .* shows")).first.fill(ph)
+
+
+def visits(brumel):
+    with brumel.desk.read() as session:
+        return session.scalar(select(func.count()).select_from(Visit))
+
+
+def test_a_profile_typed_without_a_signal_is_one_visit(brumel, field, tmp_path):
+    page, context = field, field.context
+    context.set_offline(True)
+    page.reload()
+    page.locator("select[name=site]").select_option(label="3. Basin, middle")
+    more = page.get_by_role("button", name="Keep this, read another depth")
+    for depth, ph in (("0,3", "8.1"), ("1", "8.05"), ("2", "8.0")):
+        type_set(page, ph, "7.4", depth)
+        more.click()
+        expect(page.locator("[data-sets] li").last).to_contain_text(f"{depth.replace(',', '.')} m")
+    type_set(page, "3.1", "7.4", "3")  # a slip: it is asked about while one can still repeat
+    more.click()
+    expect(page.locator("[data-judged]")).to_contain_text("what this site can be")
+    page.get_by_label(re.compile("pH probe .* shows")).first.fill("7.9")
+    page.get_by_label("Note of the visit").fill("Clear to the ground")
+    image = io.BytesIO()
+    Image.new("RGB", (2400, 1200), "teal").save(image, "PNG")
+    page.get_by_label("Photos").set_input_files({"name": "b.png", "mimeType": "image/png", "buffer": image.getvalue()})
+    expect(page.locator("[data-photo-words]")).to_have_text("1 of 4 kept with this visit.")
+    # The other site has a sheet of its own, and the browser is closed in between.
+    page.locator("select[name=site]").select_option(label="1. Creek mouth, north bank")
+    expect(page.locator("[data-sets] li")).to_have_count(0)
+    expect(page.get_by_label("Note of the visit")).to_have_value("")
+    page.close()
+    page = context.new_page()
+    page.goto(field.url)
+    page.locator("select[name=site]").select_option(label="3. Basin, middle")
+    expect(page.locator("[data-sets] li")).to_have_count(3)
+    expect(page.get_by_label(re.compile("pH probe .* shows")).first).to_have_value("7.9")
+    check_axe(page, at="the field page")
+    page.get_by_role("button", name="Put the visit in the queue").click()
+    expect(page.locator("[data-queue-words]")).to_have_text("1 visit waits to be sent.")
+    expect(page.locator("[data-queue] li")).to_contain_text("0.3, 1, 2, 3 m")
+    expect(page.locator("select[name=site]")).to_have_value(brumel.things.sites["basin"])  # it goes nowhere by itself
+    assert visits(brumel) == 0
+    context.set_offline(False)
+    page.get_by_role("button", name="Send now").click()
+    expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.")
+    with brumel.desk.read() as session:
+        (visit,) = session.scalars(select(Visit))
+        ph = [r for r in rounds.of_visit(session, visit.id) if r.quantity == "ph"]
+        assert sorted((r.depth_m, round(r.raw, 2)) for r in ph) == [(0.3, 8.1), (1.0, 8.05), (2.0, 8.0), (3.0, 7.9)]
+        (photo,) = photos.of_visit(session, visit.id)
+        assert (photo.width, photo.height) == (1600, 800)
+
+
+#: What may come back instead of Brumel's word, and what the phone then says; none of it may lose the visit.
+ANSWERS = [
+    ({"status": 200, "body": "<html>Sign in to the guest network</html>"}, "did not come from Brumel"),
+    ({"status": 200, "body": json.dumps({"key": str(uuid.uuid4()), "readings": 2})}, "The sheet is safe here"),
+    ({"status": 302, "headers": {"Location": "/sign-in"}}, None),
+    ({"status": 401, "body": "{}"}, "The sheet is safe here"),
+    ({"status": 403, "body": json.dumps({"message": "Not yours."})}, "Not yours"),
+    ({"status": 409, "body": json.dumps({"message": "Read by another."})}, "Read by another"),
+    ({"status": 413, "body": "too large"}, "The sheet is safe here"),
+    ({"status": 422, "body": json.dumps({"message": "Why is it so?"})}, "Why is it so"),
+    ({"status": 429, "body": json.dumps({"error": "Too many requests."})}, "Too many requests"),
+    ({"status": 500, "body": ""}, None),
+    ({"status": 503, "body": "<h1>maintenance</h1>"}, None),
+]
+
+
+def answering(answer):
+    return lambda route: route.fulfill(**answer)
+
+
+def test_no_answer_but_brumel_s_own_strikes_a_visit_out(brumel, field):
+    page = field
+    page.route("**/send", lambda route: route.abort())
+    type_set(page, "8.0", "7.5")
+    page.get_by_role("button", name="Put the visit in the queue").click()
+    left = page.locator("[data-queue-words]")
+    for answer, words in ANSWERS:
+        page.unroute("**/send")
+        page.route("**/send", answering(answer))
+        again = page.locator("[data-queue]").get_by_role("button", name=re.compile("Try again|Keep both|Send with"))
+        (again.first if again.count() else page.get_by_role("button", name="Send now")).click()
+        if words:
+            expect(page.locator("[data-queue]")).to_contain_text(words)
+        expect(left).to_contain_text(re.compile("1 visit waits|tried again|Sign in again"))
+    assert visits(brumel) == 0
+    page.unroute("**/send")
+    again = page.locator("[data-queue]").get_by_role("button", name="Try again")
+    (again if again.count() else page.get_by_role("button", name="Send now")).click()
+    expect(left).to_have_text("Nothing waits.")
+    assert visits(brumel) == 1
+
+
+def test_the_browser_questions_the_same_values_as_core(brumel, field):
+    """One table of cases, judged by Python and by the browser's rules: sites, quantities, histories and values."""
+    rng, now = np.random.default_rng(5), datetime.now(UTC)
+    cases, expected = [], []
+    with brumel.desk.read() as session:
+        sites = [rounds.site_of(session, brumel.things.sites[name]) for name in ("lagoon", "raceway", "pool")]
+        for site in sites:
+            for quantity in ("ph", "conductivity", "oxygen", "temperature", "redox", "nitrate"):
+                usual = site.ranges.get(quantity, {}).get("usual", (1.0, 30.0))
+                middle, half = (usual[0] + usual[1]) / 2, (usual[1] - usual[0]) / 2
+                for count in (0, 4, 12):
+                    told = [(middle + half * rng.normal() / 4, now - timedelta(days=7 * (n + 1))) for n in range(count)]
+                    past = {quantity: told}
+                    plain = [vars(b) for b in bands(site, past, quantity, now)]
+                    for value in (*usual, middle, middle + half * 1.01, middle - 3 * half, middle + half * 40, -5.0):
+                        odd = {f.key for f in findings(site, past, quantity, value, now) if f.flag >= Flag.SUSPECT}
+                        cases.append([value, plain])
+                        expected.append(sorted(odd - {"slip"}))
+    module = field.evaluate("document.querySelector('script[type=module][src*=\"js/field.js\"]').src")
+    told = field.evaluate(
+        """async ([url, cases]) => {
+          const { questioned } = await import(new URL("field/judging.js", url).href);
+          return cases.map(([value, bands]) => questioned(value, bands).map((band) => band.key).sort());
+        }""",
+        [module, cases],
+    )
+    assert len(cases) > 300
+    assert sum(bool(one) for one in expected) > 60
+    wrong = [
+        (case[0], mine, theirs) for case, mine, theirs in zip(cases, expected, told, strict=True) if mine != theirs
+    ]
+    assert wrong == []
+
+
+def test_a_way_of_typing_without_a_calibration_is_said_beside_its_unit(brumel, open_page):
+    """A calibration made live, in mV, backs no displayed pH: said on the page that is taken along."""
+    desk, things = brumel.desk, brumel.things
+    run = h.start(desk, things, "B1", source="typed")
+    for value in (-2.0, 168.0, -170.0):
+        state = h.state_of(desk, run)
+        where = {"run_id": run, "step": state.current.spec.key, "turn": state.turn}
+        for after in (60.0, 120.0):
+            typed = bench.TypedValue("mv", value, 20.4, after)
+            bench.type_reading(desk, things.ansa, h.key(), **where, typed=typed)
+        bench.accept(desk, things.ansa, h.key(), **where, how=bench.Acceptance(answer="Looked again"))
+    h.finish(desk, things, run)
+    outing = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(h.a_round(brumel.desk).id)).id
+    page = open_page(brumel.base, width=390, height=844)
+    page.goto(f"/rounds/outings/{outing}/field")
+    unit = page.get_by_label("Unit pH probe B1 shows")
+    unit.select_option("ph")
+    line = page.locator("[data-backing]").filter(has_text="No valid calibration stands behind this")
+    expect(line.first).to_contain_text("It was made in mV: type that.")
+    unit.select_option("mv")
+    expect(page.locator(f"[data-backing='{brumel.things.probes['B1']}']")).to_have_text("")
