@@ -124,6 +124,22 @@ def test_no_answer_but_brumel_s_own_strikes_a_visit_out(brumel, field):
             expect(page.locator("[data-queue]")).to_contain_text(words)
         expect(left).to_contain_text(re.compile("1 visit waits|tried again|Sign in again"))
     assert visits(brumel) == 0
+    # Saved as a file, lost with the browser's storage, read back; a file of something else changes nothing.
+    with page.expect_download() as saved:
+        page.get_by_role("button", name="Save what waits as a file").click()
+    file, back = saved.value.path(), page.get_by_label("Read a saved file back")
+    page.unroute("**/send")
+    page.route("**/send", answering(ANSWERS[6][0]))
+    page.get_by_role("button", name="Send now").click()
+    expect(page.locator("[data-queue]")).to_contain_text("The sheet is safe here")
+    page.once("dialog", lambda dialog: dialog.accept())
+    page.locator("[data-queue]").get_by_role("button", name="Drop mine").click()
+    expect(left).to_have_text("Nothing waits.")
+    back.set_input_files({"name": "x.json", "mimeType": "application/json", "buffer": b'{"items": []}'})
+    expect(page.locator("[data-file-words]")).to_contain_text("is no file of saved visits")
+    for words in ("1 came back into the queue.", "All of it is in the queue already."):
+        back.set_input_files({"name": "visits.json", "mimeType": "application/json", "buffer": file.read_bytes()})
+        expect(page.locator("[data-file-words]")).to_have_text(words)
     page.unroute("**/send")
     again = page.locator("[data-queue]").get_by_role("button", name="Try again")
     (again if again.count() else page.get_by_role("button", name="Send now")).click()

@@ -16,7 +16,7 @@ from brumel.core.quantity_table import MEASURED
 from brumel.store.tables import Site
 from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
-from brumel.web.rounds.routes import blueprint
+from brumel.web.rounds.routes import blueprint, units
 from brumel.work import rounds
 from brumel.work.bench.points import TYPED_C
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
@@ -107,6 +107,7 @@ def field(outing_id: str) -> Any:
             body=body,
             version=__version__,
             me_name=actor().name,
+            units=units(),
         )
     response = make_response(page)
     response.headers["X-Brumel-User"] = str(actor().id)  # whose page it is, for the worker that keeps it

@@ -3,7 +3,7 @@
 import { clear, fieldsOf, fill, isBlank, load, save } from "./field/draft.js";
 import { oddities, read } from "./field/judging.js";
 import { MOST, shrink } from "./field/photos.js";
-import { add, draw, send } from "./field/queue.js";
+import { add, asFile, draw, fromFile, send } from "./field/queue.js";
 
 const root = document.querySelector("[data-field]");
 const body = JSON.parse(root.dataset.field);
@@ -55,7 +55,11 @@ const speak = (sentences) =>
   );
 
 const wordsOf = (set) => {
-  const at = new Date(set.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const at = new Date(set.at).toLocaleTimeString([], {
+    hour: "2-digit",
+    minute: "2-digit",
+    hourCycle: "h23",
+  });
   const values = set.rows.map((row) => {
     const probe = body.probes.find((p) => p.id === row.probe);
     return `${probe?.words ?? "a probe"} ${row.value}`;
@@ -210,6 +214,32 @@ form.elements.photo.addEventListener("change", async (event) => {
   drawDraft();
 });
 document.querySelector("[data-send]").addEventListener("click", send);
+
+const fileWords = document.querySelector("[data-file-words]");
+document.querySelector("[data-save-file]").addEventListener("click", async () => {
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await asFile());
+  link.download = `brumel-visits-${new Date().toISOString().slice(0, 10)}.json`;
+  link.click();
+  URL.revokeObjectURL(link.href);
+});
+document.querySelector("[data-read-file]").addEventListener("change", async (event) => {
+  const [file] = event.target.files;
+  if (!file) return;
+  try {
+    const count = await fromFile(await file.text());
+    fileWords.textContent = count
+      ? `${count} came back into the queue.`
+      : "All of it is in the queue already.";
+  } catch (error) {
+    const why =
+      error.message === "of another outing"
+        ? "is of another outing; open that one"
+        : "is no file of saved visits";
+    fileWords.textContent = `${file.name} ${why}. Nothing was changed.`;
+  }
+  event.target.value = "";
+});
 window.addEventListener("online", () => {
   sayNet();
   send();

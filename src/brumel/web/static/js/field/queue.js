@@ -51,7 +51,11 @@ const lineOf = (item) => {
   const words = document.createElement("span");
   const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
   const sets = setsOf(item.sheet);
-  const at = new Date(sets[0].at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const at = new Date(sets[0].at).toLocaleTimeString([], {
+    hour: "2-digit",
+    minute: "2-digit",
+    hourCycle: "h23",
+  });
   const depths = [...new Set(sets.map((set) => set.depth_m))].filter((depth) => depth !== null);
   words.append(`${name}${depths.length ? `, ${depths.join(", ")} m` : ""}, ${at}`);
   const state = document.createElement("small");
@@ -142,4 +146,29 @@ export const send = () => {
   const alone = () => (navigator.locks ? navigator.locks.request("brumel-field-send", sendAll) : sendAll());
   sending = sending.then(alone, alone);
   return sending;
+};
+
+// What waits, as a file of its own: for when a browser cannot be trusted to keep it, or a phone is handed in.
+export const asFile = async () => {
+  const items = (await mine()).filter((item) => !item.sent);
+  const kept = { brumel: "field visits", version: 1, outing: body.outing, items };
+  return new Blob([JSON.stringify(kept)], { type: "application/json" });
+};
+
+const isVisit = (item) =>
+  typeof item?.sheet?.key === "string" && Array.isArray(item.sheet.sets) && typeof item.by === "string";
+
+// Reads such a file back; what is in the queue already, by its key, is left as it is. Returns how many came in.
+export const fromFile = async (text) => {
+  const kept = JSON.parse(text);
+  if (kept?.brumel !== "field visits" || !Array.isArray(kept.items) || !kept.items.every(isVisit))
+    throw new Error("not a file of ours");
+  if (kept.outing !== body.outing) throw new Error("of another outing");
+  const have = new Set((await mine()).map((item) => item.sheet.key));
+  const fresh = kept.items.filter((item) => !have.has(item.sheet.key));
+  const base = await database();
+  for (const { outing, by, name, sheet } of fresh)
+    await base.add("queue", { outing, by, name, sheet, status: 0 });
+  await draw();
+  return fresh.length;
 };
