@@ -266,6 +266,34 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     assert worker.mimetype == "text/javascript"
 
 
+def test_a_paper_sheet_is_entered_a_day_later_depth_by_depth(client, things, desk, clock):
+    outing = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
+    day = clock()
+    clock.on(hours=2)
+    page = f"/rounds/sites/{things.sites['basin']}/paper"
+    b1, b3 = things.probes["B1"], things.probes["B3"]
+    wrong = post(client, page, page, at="", temperature_c="9", **{f"value_{b1}": "eight", f"unit_{b1}": "ph"})
+    assert wrong.status_code == 422
+    for told in ("When it was read is missing", "“eight”"):
+        assert told in words(wrong)
+    assert 'value="eight"' in wrong.text
+    read = {"temperature_c": "48.2 °F", f"value_{b1}": "8,05", f"unit_{b1}": "ph", f"value_{b3}": "15.2 mS/cm"}
+    read |= {f"unit_{b3}": "ms_cm_ref", "at": f"{day:%Y-%m-%d}T09:30", "reason": "Seen twice"}
+    first = post(client, page, page, **read, depth_m="0.3", more="yes")
+    assert "readings entered from paper" in words(first)
+    assert f'value="{day:%Y-%m-%d}T09:30"' in first.text
+    sheet = post(client, page, page, **read, depth_m="1")
+    assert "/rounds/visits/" in sheet.request.path
+    with desk.read() as session:
+        (visit,) = outings.visits_of(session, outings.outing(session, outing))
+        rows = rounds.of_visit(session, visit.id)
+    assert {(r.quantity, r.depth_m) for r in rows} >= {("salinity", 0.3), ("salinity", 1.0), ("ph", 1.0)}
+    assert {f"{r.at:%H:%M}" for r in rows} == {"07:30"}  # 09:30 by the clock of the site, CEST
+    assert {r.written_at for r in rows} == {clock()}
+    early = post(client, page, page, **read | {"at": "2023-01-01T10:00"})
+    assert "over 400 days ago" in words(early)
+
+
 def test_a_slip_found_in_the_evening_is_mended_by_forms(client, lead, things, desk, clock):
     given = dict(site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed")
     visit = rounds.start_visit(desk, things.ansa, h.key(), **given).id

@@ -89,6 +89,8 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.outing_kept": STAFF,
     "rounds.outing": STAFF,
     "rounds.pack": STAFF,
+    "rounds.paper": STAFF,
+    "rounds.enter_paper": STAFF,
     "rounds.plan_on_paper": STAFF,
     "rounds.field_form": STAFF,
     "rounds.series": STAFF,

@@ -65,7 +65,7 @@ def _write(reading_id: str, do: Callable[[ReasonForm], mending.Mended], done: st
     def checked() -> str:
         form.check()
         mended = do(form)
-        flash(done + opened_words(mended), "note")
+        flash(done + opened_words(mended.opened), "note")
         return url_for("records.reading", reading_id=mended.id)
 
     return answer(
@@ -73,12 +73,12 @@ def _write(reading_id: str, do: Callable[[ReasonForm], mending.Mended], done: st
     )
 
 
-def opened_words(mended: mending.Mended) -> str:
-    """What is said of the decisions that a mending opened again."""
-    if not mended.opened:
+def opened_words(opened: Sequence[int]) -> str:
+    """What is said of the decisions, by number, that a mending opened again."""
+    if not opened:
         return ""
-    numbers = ", ".join(str(number) for number in mended.opened)
-    several = len(mended.opened) > 1
+    numbers = ", ".join(str(number) for number in opened)
+    several = len(opened) > 1
     return f" Decision{'s' if several else ''} {numbers} rested on it: opened again, the lead decides anew."
 
 

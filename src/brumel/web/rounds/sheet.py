@@ -326,7 +326,7 @@ def move_visit(visit_id: str) -> Any:
         if not site_id:
             raise InputError("site", "Choose the site it was read at.")
         moved = mending.move_visit(desk(), actor(), form.write_key, visit_id=visit_id, site_id=site_id, reason=why)
-        flash("Moved: its readings are worked out for this site." + opened_words(moved), "note")
+        flash("Moved: its readings are worked out for this site." + opened_words(moved.opened), "note")
         return url_for("rounds.visit", visit_id=moved.id)
 
     stands = url_for("rounds.visit", visit_id=visit_id)
