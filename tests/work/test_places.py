@@ -2,14 +2,17 @@
 
 import contextlib
 import json
+from dataclasses import replace
 from datetime import date
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import select
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
+from brumel.store.tables import Audit
 from brumel.work import rounds
 from brumel.work.desk import MovedOn, NotAllowed
 from brumel.work.rounds import recurrence, site_record
@@ -47,6 +50,56 @@ def test_terms_are_versioned_with_reason_and_two_windows_do_not_overwrite(desk, 
     with desk.read() as session:
         (row,) = site_record.history(session, rounds.site_of(session, things.sites["lagoon"]).id)
         assert (row.version, row.reason, row.body["limits"]["salinity"]["high"]) == (2, "The permit came", 30.0)
+
+
+def the_lagoon(desk, things, **other):
+    """The lagoon's site as it stands, but for what is another."""
+    with desk.read() as session:
+        site = rounds.site_of(session, things.sites["lagoon"])
+        names = ("client", "name", "kind", "zone", "altitude_m", "latitude", "longitude", "note")
+        place = {name: getattr(site, name) for name in names} | {"depths": tuple(site.depths)} | other
+        terms = site_record.Terms(site.use, site.ranges, site.limits, site.water)
+        return site_record.Place(**place), terms, site.terms_version, (site.latitude, site.longitude)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"altitude_m": 250.0}, "Oxygen is judged by it"),
+        ({"latitude": lambda lat, lon: lat + 0.02}, "move the site by 2.2 km"),
+        ({"latitude": lambda lat, lon: lon, "longitude": lambda lat, lon: lat}, "are swapped"),
+    ],
+)
+def test_a_site_that_moves_far_is_asked_about_and_kept_with_before_and_after(desk, things, change, words):
+    position = the_lagoon(desk, things)[3]
+    change = {name: value(*position) if callable(value) else value for name, value in change.items()}
+    place, terms, version, _ = the_lagoon(desk, things, **change)
+    save = dict(place=place, terms=terms, site_id=things.sites["lagoon"], version=version)
+    with pytest.raises(InputError, match=words):
+        site_record.save_site(desk, things.ilka, h.key(), **save)
+    site_record.save_site(desk, things.ilka, h.key(), reason="Surveyed anew", **save)
+    with desk.read() as session:
+        row = site_record.history(session, rounds.site_of(session, things.sites["lagoon"]).id)[0]
+        saved = select(Audit).where(Audit.action == "site.save").order_by(Audit.at.desc())
+        detail = session.scalars(saved).first().detail
+    assert (row.version, row.reason) == (version + 1, "Surveyed anew")
+    for name, value in change.items():
+        assert row.body["place"][name] == value
+        assert detail["changed"][name][1] == value
+
+
+def test_small_changes_need_no_reason_nothing_makes_no_version_and_a_swapped_new_site_is_noticed(desk, things):
+    place, terms, version, (lat, lon) = the_lagoon(desk, things)
+    save = dict(terms=terms, site_id=things.sites["lagoon"])
+    site_record.save_site(desk, things.ilka, h.key(), place=place, version=version, **save)
+    assert the_lagoon(desk, things)[2] == version
+    near = replace(place, altitude_m=place.altitude_m + 5)
+    site_record.save_site(desk, things.ilka, h.key(), place=near, version=version, **save)
+    assert the_lagoon(desk, things)[2] == version + 1
+    new = replace(place, name="Another creek", latitude=lon, longitude=lat)
+    with pytest.raises(InputError, match="look swapped"):
+        site_record.save_site(desk, things.ilka, h.key(), place=new, terms=terms)
+    site_record.save_site(desk, things.ilka, h.key(), place=replace(new, latitude=lat, longitude=lon), terms=terms)
 
 
 @pytest.mark.parametrize(

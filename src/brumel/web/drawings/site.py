@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from brumel.core.geodesy import EARTH_M, distance_m
 from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, room, ticks
 from brumel.web.units import Scale, scale, scale_of
@@ -232,8 +233,8 @@ def sketch(sites: Sequence[Any]) -> dict[str, Any] | None:
     order = {s.id: i for i, s in enumerate(sites, 1)}
     for i, group in enumerate(groups):
         middle = math.radians(sum(s.latitude for s in group) / len(group))
-        xs = [math.radians(s.longitude) * 6_371_000 * math.cos(middle) for s in group]
-        ys = [math.radians(s.latitude) * 6_371_000 for s in group]
+        xs = [math.radians(s.longitude) * EARTH_M * math.cos(middle) for s in group]
+        ys = [math.radians(s.latitude) * EARTH_M for s in group]
         span = max(max(xs) - min(xs), (max(ys) - min(ys)) * (wide - 60) / 150, 120.0)
         scale = (wide - 70) / span
         left = 10 + i * wide + (wide - (max(xs) - min(xs)) * scale) / 2 - 20
@@ -263,10 +264,7 @@ def sketch(sites: Sequence[Any]) -> dict[str, Any] | None:
 
 
 def _metres(a: Any, b: Any) -> float:
-    middle = math.radians((a.latitude + b.latitude) / 2)
-    return 6_371_000 * math.hypot(
-        math.radians(a.latitude - b.latitude), math.radians(a.longitude - b.longitude) * math.cos(middle)
-    )
+    return distance_m((a.latitude, a.longitude), (b.latitude, b.longitude))
 
 
 def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors
+from brumel.core.geodesy import distance_m
 from brumel.core.quantity_table import ON_SHEET
 from brumel.core.sentence import Amount, say
 from brumel.methods.field import load_field
@@ -218,17 +219,23 @@ def client(w: Write, name: str) -> Client:
 def save_site(
     w: Write, *, place: Place, terms: Terms, reason: str = "", site_id: str = "", version: int | None = None
 ) -> Written:
-    """Make a site, or change one: terms that differ become a new version with its reason."""
+    """Make a site, or change one: what differs becomes a new version, terms with their reason.
+
+    A change of the altitude by more than 30 m or of the position by more than 1 km asks why. Raises InputErrors, MovedOn.
+    """
     only_the_lead_keeps(w.actor)
     faults = _place(place)
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
-    saved = _save(w, place, terms, reason, site_id, version)
-    w.record(f"site:{saved.id}", {"name": saved.name, "terms": saved.terms_version})
+    saved, changed = _save(w, place, terms, reason, site_id, version)
+    w.record(f"site:{saved.id}", {"name": saved.name, "terms": saved.terms_version, "changed": changed})
     return Written(str(saved.id))
 
 
-def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None) -> Site:
+def _save(
+    w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None
+) -> tuple[Site, dict[str, Any]]:
+    """The site as it was saved, and what changed of it: {name: [before, after]}."""
     owner = client(w, place.client)
     body = {
         "client_id": owner.id,
@@ -245,18 +252,25 @@ def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, versi
     if twin is not None and str(twin.id) != site_id:
         raise InputError("name", f"{owner.name} has a site called {twin.name} already.", value=place.name)
     new = terms.as_dict()
+    changed: dict[str, Any] = {}
     if site_id:
         site = find_site(w.session, site_id)
         w.session.execute(select(Site.id).where(Site.id == site.id).with_for_update())
         if version is not None and site.terms_version != version:
             raise MovedOn("This site was changed meanwhile. You now see it; nothing was changed.")
+        changed = {name: [getattr(site, name), value] for name, value in body.items() if getattr(site, name) != value}
+        old = Terms(site.use, site.ranges, site.limits, site.water).as_dict()
+        of_terms = {name: [old[name], new[name]] for name in new if new[name] != old[name]}
+        if not changed and not of_terms:
+            return site, {}
+        _ask_of_the_move(site, place, reason)
+        why = clean_reason(reason, required=bool(of_terms)) or "the site's own record was changed"
+        changed |= of_terms
         for name, value in body.items():
             setattr(site, name, value)
-        if new == Terms(site.use, site.ranges, site.limits, site.water).as_dict():
-            return site
-        why = clean_reason(reason)
         site.terms_version += 1
     else:
+        _ask_of_the_swap(w.session, owner, place, reason)
         why = clean_reason(reason, required=False) or "as the site was made"
         site = Site(id=uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
         w.session.add(site)
@@ -267,13 +281,68 @@ def _save(w: Write, place: Place, terms: Terms, reason: str, site_id: str, versi
             id=uuid.uuid4(),
             site_id=site.id,
             version=site.terms_version,
-            body=new,
+            body={**new, "place": {name: body[name] for name in _PLACE}},
             reason=why,
             at=w.now,
             by_id=w.actor.id,
         )
     )
-    return site
+    return site, {name: [str(part) if name == "client_id" else part for part in pair] for name, pair in changed.items()}
+
+
+#: What of a site's own record its versions keep.
+_PLACE = ("name", "kind", "zone", "altitude_m", "latitude", "longitude", "depths", "note")
+#: From which change on a site's altitude and position are asked about [m]: oxygen rests on the one, the map on the other.
+ALTITUDE_ASKED_M = 30.0
+POSITION_ASKED_M = 1000.0
+
+
+def _position(of: Site | Place) -> tuple[float, float] | None:
+    if of.latitude is None or of.longitude is None:
+        return None
+    return of.latitude, of.longitude
+
+
+def _ask_of_the_move(site: Site, place: Place, reason: str) -> None:
+    """Raise InputError where the altitude or the position of a site changes far and no reason is given."""
+    if len(reason.strip()) >= 3:
+        return
+    assert place.altitude_m is not None
+    if abs(place.altitude_m - site.altitude_m) > ALTITUDE_ASKED_M:
+        words = "Altitude changes from {old} to {new}. Oxygen is judged by it: say why below, or put it right."
+        old, new = Amount(site.altitude_m, "m"), Amount(place.altitude_m, "m")
+        raise InputError("altitude_m", say(words, old=old, new=new))
+    before, after = _position(site), _position(place)
+    if before is None or after is None or distance_m(before, after) <= POSITION_ASKED_M:
+        return
+    if _can_swap(after) and distance_m(before, after[::-1]) < POSITION_ASKED_M:
+        raise InputError("latitude", "Latitude and longitude are swapped: turned round they are where the site was.")
+    moved = Amount(distance_m(before, after) / 1000, "km", ".1f")
+    raise InputError("latitude", say("Latitude and longitude move the site by {moved}: say why below.", moved=moved))
+
+
+def _can_swap(position: tuple[float, float]) -> bool:
+    return abs(position[1]) <= 90
+
+
+#: A new site this far from the client's others, but near them with its coordinates turned round, has them swapped [m].
+_FAR_M, _NEAR_M = 500_000.0, 100_000.0
+
+
+def _ask_of_the_swap(session: Session, owner: Client, place: Place, reason: str) -> None:
+    position = _position(place)
+    if position is None or len(reason.strip()) >= 3 or not _can_swap(position):
+        return
+    others = session.scalars(select(Site).where(Site.client_id == owner.id, Site.latitude.is_not(None)))
+    known = [other for site in others if (other := _position(site)) is not None]
+    if not known or min(distance_m(position, other) for other in known) < _FAR_M:
+        return
+    if min(distance_m(position[::-1], other) for other in known) < _NEAR_M:
+        raise InputError(
+            "latitude",
+            f"Latitude and longitude look swapped: turned round they lie near {owner.name}'s other sites. "
+            "If they are right, say why below.",
+        )
 
 
 def history(session: Session, site_id: uuid.UUID) -> list[SiteTerms]:
