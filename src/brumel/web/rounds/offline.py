@@ -7,7 +7,17 @@ from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
-from flask import Response, current_app, jsonify, make_response, render_template, request, send_from_directory, url_for
+from flask import (
+    Response,
+    current_app,
+    jsonify,
+    make_response,
+    redirect,
+    render_template,
+    request,
+    send_from_directory,
+    url_for,
+)
 from pydantic import Base64Bytes, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from brumel import __version__
@@ -52,6 +62,44 @@ KEPT = (
 def worker() -> Any:
     """The service worker, from where its scope is Rounds."""
     return send_from_directory(current_app.static_folder or "", "js/sw.js", mimetype="text/javascript")
+
+
+@blueprint.get("/brumel.webmanifest")
+def manifest() -> Any:
+    """What a phone needs to put Brumel on its home screen; it opens at the outing that runs."""
+
+    def icon(size: int) -> dict[str, str]:
+        return {
+            "src": url_for("static", filename=f"img/icon-{size}.png"),
+            "sizes": f"{size}x{size}",
+            "type": "image/png",
+            "purpose": "any maskable",
+        }
+
+    body = {
+        "name": "Brumel",
+        "short_name": "Brumel",
+        "description": "Bench partner and field book",
+        "id": "/",
+        "scope": "/",
+        "start_url": url_for("rounds.running"),
+        "display": "standalone",
+        "background_color": "#f5f1e5",
+        "theme_color": "#f5f1e5",
+        "icons": [icon(192), icon(512)],
+    }
+    response = jsonify(body)
+    response.mimetype = "application/manifest+json"
+    return response
+
+
+@blueprint.get("/running")
+def running() -> Any:
+    """Where the home screen leads: the field page of the outing that runs, else the rounds."""
+    with desk().read() as session:
+        outing = outings.newest_running(session, actor(), desk().clock())
+        goes = url_for("rounds.field", outing_id=outing.id) if outing else url_for("rounds.index")
+    return redirect(goes)
 
 
 @blueprint.get("/outings/<outing_id>/field")

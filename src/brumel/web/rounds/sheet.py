@@ -64,6 +64,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             unseen=_unseen(session, visit),
             next_depth=next((d for d in visit.site.depths if d not in done), None),
             vouched=rounds.vouched(session, sheet),
+            gap_of=kit.typed_gap,
             moved=moved_to(session, visit.id),
             next_water=url_for("rounds.outing", outing_id=visit.outing_id)
             if visit.outing_id

@@ -81,7 +81,14 @@ def show() -> Any:
         lots = kit.lots_on_shelf(session, now)
         again = bench.same_again(session, idle, now, lots)
         lines: list[dict[str, Any]] = [
-            {"probe": p, "trust": trusts[p.id], "run": runs.get(p.id), "again": again.get(p.id), "key": ""}
+            {
+                "probe": p,
+                "trust": trusts[p.id],
+                "run": runs.get(p.id),
+                "again": again.get(p.id),
+                "key": "",
+                "gap": kit.typed_gap(p, trusts[p.id]),
+            }
             for p in probes
         ]
         give_keys(lines, taken="gs")

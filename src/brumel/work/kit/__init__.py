@@ -111,6 +111,7 @@ from brumel.work.kit.trust import (
     trust_by,
     trust_of,
     trusts,
+    typed_gap,
 )
 
 __all__ = [
@@ -235,6 +236,7 @@ __all__ = [
     "trust_by",
     "trust_of",
     "trusts",
+    "typed_gap",
     "unit_of",
     "wait_h",
     "waits_for",

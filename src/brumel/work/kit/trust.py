@@ -18,6 +18,7 @@ from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run, StorageRecord
 from brumel.work.kit.calibrations import stands
 from brumel.work.kit.maintenance import Wait, maintenance_words, running_wait, waits_within
+from brumel.work.quantities.book import quantity_of
 
 
 @dataclass(frozen=True)
@@ -194,6 +195,25 @@ def _judged(probe: Probe, known: TrustFacts, now: datetime) -> Trust:
         valid_until=newest.valid_until,
     )
     return Trust(True, words, "Ready for the round.", newest, outcome)
+
+
+def typed_gap(probe: Probe, trust: Trust) -> str:
+    """What is said where a valid calibration does not back what the display usually shows; empty where it does.
+
+    A calibration made from the signal in mV says nothing of a display that was never set by it.
+    """
+    newest, quantity = trust.calibration, quantity_of(probe.quantity)
+    shown = quantity.row.displayed
+    if not trust.valid or newest is None or not shown or quantity.can_read(newest, shown):
+        return ""
+    made = quantity.entries[newest.signal].label if newest.signal in quantity.entries else newest.signal
+    return say(
+        "Calibration {number} was made in {made}: a typed {shown} has no valid calibration. Type {made}, or calibrate it by "
+        "what it displays.",
+        number=newest.number,
+        made=made,
+        shown=quantity.entries[shown].label,
+    )
 
 
 def best_of(trusted: Sequence[tuple[Probe, Trust]], quantities: Collection[str]) -> set[uuid.UUID]:

@@ -14,7 +14,7 @@ from brumel.methods import ORDER
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing, Round
 from brumel.store.standing import is_standing
-from brumel.store.tables import Probe, Reading, Visit, VisitMove
+from brumel.store.tables import Probe, Reading, User, Visit, VisitMove
 from brumel.work import kit
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.calendar import round_of, today_of
@@ -44,6 +44,14 @@ def outing(session: Session, outing_id: str | uuid.UUID) -> Outing:
 def running(session: Session, planned_round: Round, day: date) -> Outing | None:
     """The outing of a round on a day."""
     return session.scalar(select(Outing).where(Outing.round_id == planned_round.id, Outing.day == day))
+
+
+def newest_running(session: Session, person: User, now: datetime) -> Outing | None:
+    """The outing of today that has not come back: this person's own first, then the newest begun."""
+    query = select(Outing).where(Outing.ended_at.is_(None)).order_by(Outing.started_at.desc()).limit(20)
+    today = [one for one in session.scalars(query) if one.day == today_of(one.round, now)]
+    own = [one for one in today if one.operator_id == person.id]
+    return next(iter([*own, *today]), None)
 
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:

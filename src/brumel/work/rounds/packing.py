@@ -54,15 +54,7 @@ def packing(
     chosen = (carried or choice(session, planned_round, now)).best(back)
     on_shelf = kit.lots_on_shelf(session, now) if on_shelf is None else on_shelf
     lots = [v for v in on_shelf if v.lot.opened_at or not v.objections]
-    probes = [
-        PackingItem(
-            f"probe-{c.probe.id}",
-            c.probe.name,
-            c.trust.words,
-            "" if c.trust.valid else "its readings would have no valid calibration",
-        )
-        for c in chosen
-    ]
+    probes = [PackingItem(f"probe-{c.probe.id}", c.probe.name, c.trust.words, _care(c)) for c in chosen]
     wanted: dict[uuid.UUID, _Wanted] = {}
     standards: list[PackingItem] = []
     for c in chosen:
@@ -88,6 +80,13 @@ def packing(
         "safety": safety,
         "settings": [item for m in meters.values() for item in _settings(m, recorded.get(m.id), planned_round.sites)],
     }
+
+
+def _care(c: Chosen) -> str:
+    if not c.trust.valid:
+        return "its readings would have no valid calibration"
+    gap = kit.typed_gap(c.probe, c.trust)
+    return say("where it is typed: {gap}", gap=gap) if gap and c.probe.meter.link != "typed" else gap
 
 
 @dataclass(frozen=True)

@@ -20,6 +20,15 @@ self.addEventListener("message", (event) => {
 
 const isField = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname);
 
+// Where the home screen leads; without a signal that is the field page that was kept last.
+const RUNNING = "/rounds/running";
+
+const keptField = async (cache) => {
+  const fields = (await cache.keys()).filter((each) => isField(new URL(each.url)));
+  const last = fields.at(-1);
+  return last && Response.redirect(last.url);
+};
+
 const isOpen = async (cache, page) => {
   const stored = await cache.match(SESSION);
   if (!stored) return false;
@@ -52,6 +61,7 @@ const ofAnyVersion = async (cache, path) => {
 const fromCache = async (request, error) => {
   const cache = await caches.open(CACHE);
   const path = new URL(request.url).pathname;
+  if (path === RUNNING) return (await keptField(cache)) ?? Promise.reject(error);
   const found =
     (await cache.match(request, { ignoreVary: true })) ??
     (path.startsWith("/static/") ? await ofAnyVersion(cache, path) : undefined);
@@ -62,7 +72,7 @@ const fromCache = async (request, error) => {
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
-  const mine = isField(url) || url.pathname.startsWith("/static/");
+  const mine = isField(url) || url.pathname === RUNNING || url.pathname.startsWith("/static/");
   if (event.request.method !== "GET" || url.origin !== self.location.origin || !mine) return;
   event.respondWith(
     fetch(event.request)
