@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,31 +13,66 @@ from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
 from brumel.store.rounds import Round
-from brumel.store.tables import Probe, Reading
-from brumel.web.access import desk
+from brumel.store.tables import Meter, Probe, Reading, Site
+from brumel.web.access import actor, desk
 from brumel.web.bench.place import give_keys
 from brumel.web.drawings import frame
 from brumel.web.rounds.outing import asked_leave
 from brumel.work import bench, kit, records, rounds
+from brumel.work.quantities import names as quantity_names
+from brumel.work.records import signing
 from brumel.work.rounds import calendar, outings
 from brumel.work.rounds import plan as day_plan
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
 
-def day_marks(session: Session, now: datetime, recent: Sequence[Reading]) -> list[tuple[datetime, str, str]]:
-    """What the ribbon shows of today: calibrations and site readings."""
+def day_marks(session: Session, now: datetime, visits: Sequence[ReadVisit]) -> list[tuple[datetime, str, str]]:
+    """What the ribbon shows of today: calibrations and visits."""
     since = now.replace(hour=0, minute=0, second=0, microsecond=0)
     marks = [
         (c.at, f"run-{c.outcome}", f"calibration {c.number}, {c.run.probe.name}")
         for c in records.calibrations_since(session, since)
     ]
     marks += [
-        (r.at, f"visit-{r.backing}", f"{r.visit.site.name}: pH {r.value:.2f}")
-        for r in recent
-        if since <= r.at < now + timedelta(hours=1)
+        (v.at, f"visit-{v.rows[0].backing}", f"{v.site.name}: {v.words}")
+        for v in visits
+        if since <= v.at < now + timedelta(hours=1)
     ]
     return marks
+
+
+@dataclass(frozen=True)
+class ReadVisit:
+    """What a visit read of the quantities its site is read for."""
+
+    site: Site
+    at: datetime
+    rows: list[Reading]
+
+    @property
+    def words(self) -> str:
+        """In a few words, for the ribbon."""
+        return ", ".join(f"{quantity_names.name(r.quantity)} {r.value:.4g}" for r in self.rows[:3])
+
+
+#: Readings that are looked through for the last visits.
+LOOKED_THROUGH = 160
+
+
+def _read_visits(session: Session) -> list[ReadVisit]:
+    """The last visits, newest first, each with the first readings of its site's main quantities, in the order of a sheet."""
+    by_visit: dict[uuid.UUID, list[Reading]] = {}
+    for row in records.recent(session, records.Search(), LOOKED_THROUGH):
+        if row.role == "first" and row.quantity in row.visit.site.ranges:
+            by_visit.setdefault(row.visit_id, []).append(row)
+    visits = []
+    for rows in by_visit.values():
+        upmost = min((r.depth_m for r in rows if r.depth_m is not None), default=None)
+        shown = [r for r in rows if r.depth_m == upmost] or rows
+        shown.sort(key=lambda r: quantity_names.ORDER.get(r.quantity, 99))
+        visits.append(ReadVisit(rows[0].visit.site, max(r.at for r in rows), shown))
+    return visits
 
 
 def _zone(session: Session, ahead: Round | None) -> str:
@@ -50,23 +86,35 @@ def _zone(session: Session, ahead: Round | None) -> str:
 def _round_today(
     session: Session, now: datetime, trusts: Mapping[Probe, kit.Trust], known: day_plan.AlreadyKnown
 ) -> dict[str, Any]:
-    """The round that is due today, else the next one, with its plan up to leaving."""
+    """The outing that runs, else the next round with its plan up to leaving."""
     due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
+    nothing: dict[str, Any] = {"plan": None, "round": None, "way": None, "needed": []}
     if not due:
-        return {"plan": None, "round": None}
+        return nothing
     day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
-    asked, wrong = asked_leave(soonest, now)
-    leave = asked or calendar.leaving(soonest, day)
+    outing = outings.running(session, soonest, calendar.today_of(soonest, now))
+    if outing is not None and outing.ended_at is not None:  # today's is over: what follows is another day's
+        later = calendar.next_day(soonest, calendar.today_of(soonest, now) + timedelta(days=1))
+        due = [(d, r) for d, r in due if r.id != soonest.id] + ([(later, soonest)] if later else [])
+        if not due:
+            return nothing
+        day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
+        outing = None
     carried = outings.choice_among(soonest, list(trusts), {p.id: trust for p, trust in trusts.items()})
-    return {
-        "plan": day_plan.plan_day(session, soonest, now, leave_at=leave, known=replace(known, carried=carried)),
+    found = {
         "round": soonest,
         "day": day,
-        "faults": wrong,
-        "outing": outings.running(session, soonest, calendar.today_of(soonest, now)),
+        "needed": [c.probe.id for c in carried.best(now)],
+        "outing": outing,
         "round_zone": ZoneInfo(soonest.zone),
         "today_is": calendar.today_of(soonest, now),
     }
+    if outing is not None:
+        return found | {"plan": None, "way": outings.under_way(session, outing), "faults": []}
+    asked, wrong = asked_leave(soonest, now)
+    leave = asked or calendar.leaving(soonest, day)
+    plan = day_plan.plan_day(session, soonest, now, leave_at=leave, known=replace(known, carried=carried))
+    return found | {"plan": plan, "way": None, "faults": wrong}
 
 
 @blueprint.get("/")
@@ -96,12 +144,24 @@ def show() -> Any:
         known = day_plan.AlreadyKnown(None, runs, lots, poured)
         ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, known)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
-        recent = records.recent(session, records.Search(quantity="ph"), 40)
+        visits = _read_visits(session)
+        needed = [line for line in lines if line["probe"].id in ahead["needed"] or not ahead["needed"]]
+        together = _meter_to_calibrate(needed)
         return render_template(
             "today/show.html",
-            lines=lines,
             open_runs=open_runs,
-            recent=recent[:6],
-            ribbon=frame.ribbon(day_marks(session, now, recent), now, _zone(session, ahead["round"]), shown),
+            needed_lines=needed,
+            other_lines=[line for line in lines if line not in needed],
+            together=together,
+            waits=signing.counts(session) if actor().role == "lead" else None,
+            visits=visits[:5],
+            ribbon=frame.ribbon(day_marks(session, now, visits), now, _zone(session, ahead["round"]), shown),
             **ahead,
         )
+
+
+def _meter_to_calibrate(lines: Sequence[Mapping[str, Any]]) -> Meter | None:
+    """The meter with the most probes among these that need calibrating, where they are more than one."""
+    wanting = [line["probe"].meter for line in lines if not line["trust"].valid and not line["run"]]
+    most = max(wanting, key=lambda meter: sum(m.id == meter.id for m in wanting), default=None)
+    return most if most is not None and sum(m.id == most.id for m in wanting) > 1 else None

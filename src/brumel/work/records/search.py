@@ -57,21 +57,24 @@ def _query(search: Search) -> Select[Reading]:
     return query
 
 
-def in_a_list(reading: type[Reading] = Reading, *, findings: bool = False) -> tuple[ExecutableOption, ...]:
+def in_a_list(
+    reading: type[Reading] = Reading, *, findings: bool = False, ranges: bool = False
+) -> tuple[ExecutableOption, ...]:
     """How readings are loaded that are shown a line each: with their site, without the workings that make most of a row.
 
-    findings : also with what their tests found
+    findings : also with what their tests found; ranges : also with what their sites are read for
     """
+    of_site = (Site.name, Site.zone, *((Site.ranges,) if ranges else ()))
     visit = joinedload(reading.visit).options(
-        lazyload("*"), joinedload(Visit.site).options(lazyload("*"), load_only(Site.name, Site.zone))
+        lazyload("*"), joinedload(Visit.site).options(lazyload("*"), load_only(*of_site))
     )
     left_out = (reading.working, reading.settling, *(() if findings else (reading.findings,)))
     return lazyload("*"), visit, *(defer(column) for column in left_out)
 
 
 def recent(session: Session, search: Search, count: int) -> list[Reading]:
-    """The newest standing readings, without counting them all."""
-    query = _query(search).options(*in_a_list(_outer))
+    """The newest standing readings, without counting them all, with what their sites are read for."""
+    query = _query(search).options(*in_a_list(_outer, ranges=True))
     return list(session.scalars(query.order_by(_outer.at.desc(), _outer.id).limit(count)))
 
 

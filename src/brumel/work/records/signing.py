@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
 from brumel.store.records import Closing, Decision, Signature, Unsigned
@@ -40,6 +40,16 @@ class Queue:
 MOST = 60
 
 
+def _undecided() -> ColumnElement[bool]:
+    """Where a closing check is not decided about, or its decision was opened again since."""
+    later = aliased(Decision)
+    overtaken = select(later.id).where(later.subject == Decision.subject, later.number > Decision.number)
+    decided = select(Decision.id).where(
+        Decision.subject == Closing.id, Decision.kind != "reopened", ~overtaken.exists()
+    )
+    return ~decided.exists()
+
+
 def queue(session: Session) -> Queue:
     """The lead's queue, newest first; each list is cut at `MOST`."""
     base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id).options(*in_a_list(findings=True))
@@ -52,17 +62,28 @@ def queue(session: Session) -> Queue:
     strange = new(base.where(odd, Reading.outcome != "exceeded"))
     rest = new(base.where(~odd, Reading.outcome != "exceeded"))
     total = session.scalar(select(func.count()).select_from(Unsigned)) or 0
-    later = aliased(Decision)
-    overtaken = select(later.id).where(later.subject == Decision.subject, later.number > Decision.number)
-    # Decided about, and not opened again since: the newest decision is no reopening.
-    decided = select(Decision.id).where(
-        Decision.subject == Closing.id, Decision.kind != "reopened", ~overtaken.exists()
-    )
     # Only what a line of the queue names: the run behind a closing check brings half the database with it.
     named = (joinedload(part).lazyload("*") for part in (Closing.probe, Closing.calibration))
-    waiting = select(Closing).where(~decided.exists()).options(lazyload("*"), *named)
+    waiting = select(Closing).where(_undecided()).options(lazyload("*"), *named)
     open_ones = session.scalars(waiting.order_by(Closing.at.desc()).limit(MOST))
     return Queue(exceeded, strange, rest, total, list(open_ones))
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """How much waits for the lead: closing checks without a decision, unsigned readings, those beyond a limit among them."""
+
+    closings: int
+    unsigned: int
+    exceeded: int
+
+
+def counts(session: Session) -> Waiting:
+    """The same in numbers, by one query."""
+    waiting = select(func.count()).select_from(Closing).where(_undecided()).scalar_subquery()
+    unsigned = select(func.count()).select_from(Unsigned)
+    exceeded = unsigned.join(Reading, Reading.id == Unsigned.reading_id).where(Reading.outcome == "exceeded")
+    return Waiting(*session.execute(select(waiting, unsigned.scalar_subquery(), exceeded.scalar_subquery())).one())
 
 
 @writes("reading.sign", Signed)

@@ -14,7 +14,7 @@ from brumel.methods import ORDER
 from brumel.store.records import Closing
 from brumel.store.rounds import Outing, Round
 from brumel.store.standing import is_standing
-from brumel.store.tables import Probe, Reading, User, Visit, VisitMove
+from brumel.store.tables import Probe, Reading, Site, User, Visit, VisitMove
 from brumel.work import kit
 from brumel.work.desk import NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.calendar import round_of, today_of
@@ -52,6 +52,22 @@ def newest_running(session: Session, person: User, now: datetime) -> Outing | No
     today = [one for one in session.scalars(query) if one.day == today_of(one.round, now)]
     own = [one for one in today if one.operator_id == person.id]
     return next(iter([*own, *today]), None)
+
+
+@dataclass(frozen=True)
+class UnderWay:
+    """An outing that runs: the sites that were begun, the next one, and the probes that are not closed yet."""
+
+    begun: int
+    next_site: Site | None
+    to_close: Sequence[Probe]
+
+
+def under_way(session: Session, out: Outing) -> UnderWay:
+    """How far an outing is. Two queries."""
+    begun = {visit.site_id for visit in visits_of(session, out)}
+    left = (site for site in out.round.sites if site.id not in begun)
+    return UnderWay(len(begun), next(left, None), to_close(session, out))
 
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:
