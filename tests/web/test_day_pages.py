@@ -213,6 +213,33 @@ def test_the_plan_fits_one_sheet_and_the_form_has_every_site_depth_and_quantity(
     assert client.get(f"/rounds/plans/{planned.id}/plan.pdf?leave=99:99").status_code == 422
 
 
+def test_today_belongs_to_the_reader_and_the_moment(lead, client, things, desk, clock):
+    h.calibrate(desk, clock, things)
+    outing = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
+    page = words(client.get("/"))
+    assert "0 of 3 sites begun; next is Creek mouth, north bank ." in page
+    assert "The other probes" in page
+    assert "Waits for you" not in page
+    given = dict(site_id=things.sites["lagoon"], probes=[things.probes["A1"]], source="live", outing_id=outing)
+    visit = rounds.start_visit(desk, things.ansa, h.key(), **given).id
+    rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
+    clock.on(seconds=70)
+    simulator.pump(desk)
+    rounds.take_all(desk, things.ansa, h.key(), visit_id=visit, early=True, reason="Known here")
+    page = words(client.get("/"))
+    assert "1 of 3 sites begun; next is Reed channel . Not closed yet: pH probe A1 ." in page
+    read_last = page.split("Read last")[1]
+    assert re.search(
+        r"Creek mouth, north bank .* temperature [\d.]+ °C, *pH [\d.]+ *no valid calibration; closing check pending",
+        read_last,
+    )
+    assert "Waits for you: 2 readings to sign" in words(lead.get("/"))
+    outings.end(desk, things.ansa, h.key(), outing_id=outing)
+    page = words(client.get("/"))
+    assert "sites begun" not in page
+    assert "Leave at" in page
+
+
 def sheet(things, **other):
     rows = [{"probe": things.probes["B1"], "unit": "ph", "value": 7.9}]
     body = {

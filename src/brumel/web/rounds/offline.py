@@ -97,7 +97,7 @@ def manifest() -> Any:
 def running() -> Any:
     """Where the home screen leads: the field page of the outing that runs, else the rounds."""
     with desk().read() as session:
-        outing = outings.newest_running(session, actor(), desk().clock())
+        outing = outings.running_of(actor(), outings.of_today(session, desk().clock()))
         goes = url_for("rounds.field", outing_id=outing.id) if outing else url_for("rounds.index")
     return redirect(goes)
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -83,23 +83,26 @@ def _zone(session: Session, ahead: Round | None) -> str:
     return sites[0].zone if sites else "UTC"
 
 
+def _next_day(planned: Round, now: datetime, gone: Collection[uuid.UUID]) -> date | None:
+    """When a round is due next; not today any more where it was gone to and came back."""
+    today = calendar.today_of(planned, now)
+    return calendar.next_day(planned, today + timedelta(days=1) if planned.id in gone else today)
+
+
 def _round_today(
     session: Session, now: datetime, trusts: Mapping[Probe, kit.Trust], known: day_plan.AlreadyKnown
 ) -> dict[str, Any]:
     """The outing that runs, else the next round with its plan up to leaving."""
-    due = [(day, r) for r in calendar.rounds(session) if (day := calendar.next_day(r, calendar.today_of(r, now)))]
-    nothing: dict[str, Any] = {"plan": None, "round": None, "way": None, "needed": []}
-    if not due:
-        return nothing
-    day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
-    outing = outings.running(session, soonest, calendar.today_of(soonest, now))
-    if outing is not None and outing.ended_at is not None:  # today's is over: what follows is another day's
-        later = calendar.next_day(soonest, calendar.today_of(soonest, now) + timedelta(days=1))
-        due = [(d, r) for d, r in due if r.id != soonest.id] + ([(later, soonest)] if later else [])
+    today = outings.of_today(session, now)
+    outing = outings.running_of(actor(), today)
+    if outing is not None:
+        day, soonest = outing.day, outing.round
+    else:
+        gone = {one.round_id for one in today}
+        due = [(next_, r) for r in calendar.rounds(session) if (next_ := _next_day(r, now, gone))]
         if not due:
-            return nothing
+            return {"plan": None, "round": None, "way": None, "needed": []}
         day, soonest = min(due, key=lambda pair: (pair[0], pair[1].leave_at))
-        outing = None
     carried = outings.choice_among(soonest, list(trusts), {p.id: trust for p, trust in trusts.items()})
     found = {
         "round": soonest,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, lazyload
+from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.methods import ORDER
 from brumel.store.records import Closing
@@ -46,12 +46,17 @@ def running(session: Session, planned_round: Round, day: date) -> Outing | None:
     return session.scalar(select(Outing).where(Outing.round_id == planned_round.id, Outing.day == day))
 
 
-def newest_running(session: Session, person: User, now: datetime) -> Outing | None:
-    """The outing of today that has not come back: this person's own first, then the newest begun."""
-    query = select(Outing).where(Outing.ended_at.is_(None)).order_by(Outing.started_at.desc()).limit(20)
-    today = [one for one in session.scalars(query) if one.day == today_of(one.round, now)]
-    own = [one for one in today if one.operator_id == person.id]
-    return next(iter([*own, *today]), None)
+def of_today(session: Session, now: datetime) -> list[Outing]:
+    """The outings of the day it is where their rounds are, the newest begun first."""
+    with_sites = joinedload(Outing.round).joinedload(Round.stops)
+    query = select(Outing).options(with_sites).order_by(Outing.started_at.desc()).limit(20)
+    return [one for one in session.scalars(query).unique() if one.day == today_of(one.round, now)]
+
+
+def running_of(person: User, today: Sequence[Outing]) -> Outing | None:
+    """Of the outings of today one that has not come back: this person's own first, then the newest begun."""
+    going = [one for one in today if one.ended_at is None]
+    return next(iter([one for one in going if one.operator_id == person.id] or going), None)
 
 
 @dataclass(frozen=True)
