@@ -1,5 +1,6 @@
 """Mending what was written: value, unit, depth, time, site; struck out and brought back; decisions opened again."""
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 
 import pytest
@@ -179,6 +180,25 @@ def test_mending_a_decided_reading_opens_the_decision_again_and_says_so(desk, cl
     gone = standing(desk)[0]
     struck = dict(reading_id=str(gone.id), version=gone.version, reason="Of another probe")
     assert len(mending.strike(desk, things.ansa, h.key(), **struck).opened) == 1
+
+
+def test_two_who_mend_what_one_decision_rested_on_take_turns(desk, clock, things):
+    a_day(desk, clock, things, offset_mv=4.2 - 20.0)
+    found = close(desk, clock, things)
+    rule(desk, things.ilka, found, "correct")
+
+    def try_to(row):
+        try:
+            return mend(desk, things, row, depth_m=0.5).opened
+        except MovedOn:  # the other's mending opened the decision and with it a newer version of this one
+            return None
+
+    with ThreadPoolExecutor(2) as both:
+        told = list(both.map(try_to, standing(desk)))
+    assert sorted(told, key=str) == sorted([(1,), None], key=str)
+    with desk.read() as session:
+        check = closing_checks.closing(session, found)
+        assert [d.kind for d in decisions.decisions_about(session, check.id)] == ["closing", "reopened"]
 
 
 def test_a_visit_is_moved_to_its_right_site(desk, clock, things, sheet):

@@ -44,7 +44,7 @@ from brumel.work.rounds.sheet.rows import (
     rework,
     row_of,
 )
-from brumel.work.rounds.sheet.sheet import backing_at, of_visit, sheet_of_visit
+from brumel.work.rounds.sheet.sheet import backing_at, of_visit, sheet_of_visit, visit_of
 from brumel.work.rounds.sites import past_values, site_of
 
 #: How far back a time may be set; older days are history that nobody corrects by a form.
@@ -131,6 +131,7 @@ def _moved_in(old: Reading, new: Reading) -> dict[str, Any]:
 def _standing(w: Write, reading_id: str, version: int, *, struck: bool = False) -> Reading:
     """The version a page had shown, where it is still the newest; the visit is locked."""
     old = reading(w.session, reading_id)
+    _queue_up(w, [old])
     locked(w, str(old.visit_id))
     newest = _newest_of(w.session, old)
     if old.version != version or newest.version != version:
@@ -138,6 +139,14 @@ def _standing(w: Write, reading_id: str, version: int, *, struck: bool = False) 
     if old.struck and not struck:
         raise Refused("This reading is struck out. Bring it back first.")
     return old
+
+
+def _queue_up(w: Write, rows: Sequence[Reading]) -> None:
+    """Wait for whoever decides about these readings, before any visit is locked: the order in which deciding waits too."""
+    decided = _resting_on(w.session, rows)
+    subjects = {r.calibration_id for r in rows if r.calibration_id is not None} | {d.subject for d in decided}
+    for subject in sorted(subjects, key=str):
+        lock_subject(w, subject)
 
 
 def _newest_of(session: Session, row: Reading) -> Reading:
@@ -300,7 +309,9 @@ def move_visit(w: Write, *, visit_id: str, site_id: str, reason: str) -> Mended:
 
     The visit itself stays where it was written and names the one that took its place. Refused while something waits on it.
     """
-    old, to = locked(w, visit_id), site_of(w.session, site_id)
+    to = site_of(w.session, site_id)
+    _queue_up(w, of_visit(w.session, visit_of(w.session, visit_id).id))
+    old = locked(w, visit_id)
     if old.site_id == to.id:
         raise InputError("site", "It is a visit to this site already.")
     whole = sheet_of_visit(w.session, visit_id, w.now)
