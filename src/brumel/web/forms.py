@@ -80,6 +80,34 @@ def optional_measured(field: str, label: str, dimension: str = "") -> tuple[floa
         raise InputError(field, words_of(error), value=text) from None
 
 
+class FormDoor:
+    """Reads fields of the sent form; faults are gathered, and `close` raises all of them at once."""
+
+    def __init__(self) -> None:
+        self.faults: list[InputError] = []
+
+    def number(self, field: str, label: str) -> float | None:
+        """As `optional_number`; None where it is no number."""
+        try:
+            return optional_number(field, label)
+        except InputError as error:
+            self.faults.extend(error.faults)
+            return None
+
+    def measured(self, field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
+        """As `optional_measured`; (None, "") where it cannot be read."""
+        try:
+            return optional_measured(field, label, dimension)
+        except InputError as error:
+            self.faults.extend(error.faults)
+            return None, ""
+
+    def close(self) -> None:
+        """Raises InputError, or InputErrors where several are wrong."""
+        if self.faults:
+            raise self.faults[0] if len(self.faults) == 1 else InputErrors(self.faults)
+
+
 class NumberField(StringField):
     """A number typed with point or comma; `number` is a float, or None when empty and not required."""
 

@@ -9,12 +9,12 @@ from zoneinfo import ZoneInfo
 
 from flask import flash, render_template, request, url_for
 
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError
 from brumel.core.working import Working
 from brumel.store.tables import Reading
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import ReasonForm, optional_measured, text_of
+from brumel.web.forms import FormDoor, ReasonForm, text_of
 from brumel.web.records.routes import blueprint
 from brumel.work import records, rounds
 from brumel.work.desk import Refused
@@ -90,29 +90,19 @@ def correct(reading_id: str) -> Any:
         with desk().read() as session:
             old = rounds.reading(session, reading_id)
             shown = _local(old)
-        faults: list[InputError] = []
-
-        def measured(field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
-            try:
-                return optional_measured(field, label, dimension)
-            except InputError as error:
-                faults.extend(error.faults)
-                return None, ""
-
-        raw, unit = measured("raw", "Display showed")
-        temperature_c, _ = measured("temperature_c", "Water temperature", "temperature")
-        depth_m, _ = measured("depth_m", "Depth", "length")
+        door = FormDoor()
+        raw, unit = door.measured("raw", "Display showed")
+        temperature_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
+        depth_m, _ = door.measured("depth_m", "Depth", "length")
         at = None
         try:
             at = _time_sent(shown)
         except InputError as error:
-            faults.append(error)
-        if "raw" in request.form and raw is None and not faults:
-            faults.append(
-                InputError("raw", "What the display showed is missing. To take it out, strike the reading out.")
-            )
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+            door.faults.append(error)
+        if "raw" in request.form and raw is None and not any(f.field == "raw" for f in door.faults):
+            missing = "What the display showed is missing. To take it out, strike the reading out."
+            door.faults.append(InputError("raw", missing))
+        door.close()
         entered, why = request.form.get("entered", ""), text_of(form.reason)
         change = mending.Correction(why, depth_m, raw, unit, entered, temperature_c, at)
         return mending.correct(

@@ -8,12 +8,12 @@ from typing import Any
 from flask import Response, flash, render_template, request, url_for
 
 from brumel.core import logged
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError
 from brumel.formats import series_csv
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
-from brumel.web.forms import ReasonForm, WriteForm, optional_number, text_of
+from brumel.web.forms import FormDoor, ReasonForm, WriteForm, text_of
 from brumel.web.rounds.routes import blueprint, site
 from brumel.work import rounds
 from brumel.work.rounds import logger
@@ -122,17 +122,12 @@ def check_series(series_id: str) -> Any:
     def do() -> None:
         form.check()
         ends_read: dict[str, float | None] = {}
-        faults: list[InputError] = []
+        door = FormDoor()
         for name, words in READ.items():
-            try:
-                ends_read[name] = optional_number(name, words)
-            except InputError as error:
-                faults += error.faults
-                continue
-            if ends_read[name] is None and name in NEEDED:
-                faults.append(InputError(name, f"{words}: this is missing."))
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+            ends_read[name] = door.number(name, words)
+            if ends_read[name] is None and name in NEEDED and not any(f.field == name for f in door.faults):
+                door.faults.append(InputError(name, f"{words}: this is missing."))
+        door.close()
         service = logged.Service(**ends_read)  # type: ignore[arg-type]  # the needed ones are there
         logger.record_service(desk(), actor(), form.write_key, series_id=series_id, service=service)
 

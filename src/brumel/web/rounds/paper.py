@@ -9,13 +9,13 @@ from zoneinfo import ZoneInfo
 from flask import flash, render_template, request, url_for
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError
 from brumel.core.quantity_table import MEASURED
 from brumel.core.units import to_canonical
 from brumel.store.tables import Probe, Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import ReasonForm, optional_measured, text_of
+from brumel.web.forms import FormDoor, ReasonForm, text_of
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint
 from brumel.work import kit, rounds
@@ -79,38 +79,31 @@ def enter_paper(site_id: str) -> Any:
 
 def _set_sent(probes: list[Probe], zone: ZoneInfo, reason: str) -> offline.ReadSet:
     """What the form holds, with every fault at once. Raises InputErrors."""
-    faults: list[InputError] = []
-
-    def measured(field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
-        try:
-            return optional_measured(field, label, dimension)
-        except InputError as error:
-            faults.extend(error.faults)
-            return None, ""
-
+    door = FormDoor()
     rows: list[rounds.Typed] = []
     for probe in probes:
-        value, unit = measured(f"value_{probe.id}", f"{probe.name} showed")
+        value, unit = door.measured(f"value_{probe.id}", f"{probe.name} showed")
         if value is not None:
             rows.append(rounds.Typed(str(probe.id), request.form.get(f"unit_{probe.id}", ""), value, unit))
-    at_c, _ = measured("temperature_c", "Water temperature", "temperature")
-    depth_m, _ = measured("depth_m", "Depth", "length")
+    at_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
+    depth_m, _ = door.measured("depth_m", "Depth", "length")
     names = {str(p.id): p.quantity for p in probes}
     if at_c is None:
         shown = next((r for r in rows if names[r.probe_id] == "temperature"), None)
         at_c = to_canonical("temperature_c", shown.value, _degrees(shown), "temperature") if shown else None
-    if at_c is None and not any(f.field == "temperature_c" for f in faults):
-        faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
+    if at_c is None and not any(f.field == "temperature_c" for f in door.faults):
+        door.faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
     text = request.form.get("at", "").strip()
     try:
         at = datetime.fromisoformat(text)
     except ValueError:
         at = datetime.min
-        faults.append(InputError("at", "When it was read is missing, or is not a time; write it as 2026-11-25T08:15."))
-    if not rows and not faults:
-        faults.append(InputError("value", "Type what at least one display showed."))
-    if faults:
-        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+        door.faults.append(
+            InputError("at", "When it was read is missing, or is not a time; write it as 2026-11-25T08:15.")
+        )
+    if not rows and not door.faults:
+        door.faults.append(InputError("value", "Type what at least one display showed."))
+    door.close()
     return offline.ReadSet(at if at.tzinfo else at.replace(tzinfo=zone), rows, at_c or 0.0, depth_m, reason)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from flask import Response, current_app, flash, render_template, request, url_for
 from sqlalchemy.orm import Session
 
-from brumel.core.errors import InputError, InputErrors
+from brumel.core.errors import InputError
 from brumel.core.units import to_canonical
 from brumel.core.working import Working
 from brumel.methods.field import load_field
@@ -18,7 +18,7 @@ from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
-from brumel.web.forms import ReasonForm, WriteForm, optional_measured, optional_number, text_of
+from brumel.web.forms import FormDoor, ReasonForm, WriteForm, optional_measured, optional_number, text_of
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
 from brumel.work import kit, rounds
@@ -123,38 +123,23 @@ def type_reading(visit_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        faults: list[InputError] = []
-        rows: list[rounds.Typed] = []
-
-        def read(field: str, label: str) -> float | None:
-            try:
-                return optional_number(field, label)
-            except InputError as error:
-                faults.extend(error.faults)
-                return None
-
-        def read_measured(field: str, label: str, dimension: str = "") -> tuple[float | None, str]:
-            try:
-                return optional_measured(field, label, dimension)
-            except InputError as error:
-                faults.extend(error.faults)
-                return None, ""
-
+        door, rows = FormDoor(), list[rounds.Typed]()
         with desk().read() as session:
             lines = rounds.sheet_of_visit(session, visit_id, desk().clock()).lines
             names = {str(line.probe.id): line.probe.name for line in lines}
         for probe_id, name in names.items():
-            value, unit = read_measured(f"value_{probe_id}", f"{name} shows")
+            value, unit = door.measured(f"value_{probe_id}", f"{name} shows")
             if value is not None:
                 rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value, unit))
-        at_c, _ = read_measured("temperature_c", "Water temperature", "temperature")
-        after, depth = read("after_s", "Seconds in the water"), read("depth_m", "Depth")
-        if at_c is None and not any(f.field == "temperature_c" for f in faults):
-            at_c = next((_celsius(r) for r in rows if r.signal in ("shown", "c")), None)
+        at_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
+        after = door.number("after_s", "Seconds in the water")
+        depth, _ = door.measured("depth_m", "Depth", "length")
+        if at_c is None and not any(f.field == "temperature_c" for f in door.faults):
+            at_c = next((_celsius(r) for r in rows if r.signal in ("shown", "c", "f")), None)
             if at_c is None:
-                faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
-        if faults:
-            raise faults[0] if len(faults) == 1 else InputErrors(faults)
+                missing = "Water temperature is missing. Every signal is read at it."
+                door.faults.append(InputError("temperature_c", missing))
+        door.close()
         rounds.type_readings(
             desk(),
             actor(),
@@ -188,7 +173,7 @@ def strike(visit_id: str) -> Any:
 
 
 def _celsius(thermometer: rounds.Typed) -> float:
-    unit = thermometer.unit or "°C"
+    unit = thermometer.unit or ("°F" if thermometer.signal == "f" else "°C")
     return to_canonical("temperature_c", thermometer.value, unit, "temperature")
 
 
