@@ -235,6 +235,10 @@ def test_today_belongs_to_the_reader_and_the_moment(lead, client, things, desk, 
     )
     assert "Waits for you: 2 readings to sign" in words(lead.get("/"))
     outings.end(desk, things.ansa, h.key(), outing_id=outing)
+    entries = client.get("/kit/due.ics").text.split("BEGIN:VEVENT")
+    (gone,) = (entry for entry in entries if "SUMMARY:Outing: Lagoon" in entry)
+    assert ("DTSTART;VALUE=DATE:20260512" in gone, "VALARM" in gone) == (True, False)
+    assert any("SUMMARY:Round: Lagoon" in entry and "VALARM" in entry for entry in entries)
     page = words(client.get("/"))
     assert "sites begun" not in page
     assert "Leave at" in page

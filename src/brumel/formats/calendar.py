@@ -1,4 +1,4 @@
-"""iCalendar: what is due, as all-day entries with an alarm the day before [RFC 5545], by the icalendar package."""
+"""iCalendar: what is due, as all-day entries; what is to come has an alarm the day before [RFC 5545], by the icalendar package."""
 
 from __future__ import annotations
 
@@ -20,10 +20,11 @@ def write_calendar(rows: Iterable[tuple[str, str, datetime]], now: datetime) -> 
         event.add("dtstamp", now)
         event.add("dtstart", at.date())
         event.add("summary", words)
-        alarm = Alarm()
-        alarm.add("action", "DISPLAY")
-        alarm.add("description", words)
-        alarm.add("trigger", timedelta(hours=-12))
-        event.add_component(alarm)
+        if at > now:
+            alarm = Alarm()
+            alarm.add("action", "DISPLAY")
+            alarm.add("description", words)
+            alarm.add("trigger", timedelta(hours=-12))
+            event.add_component(alarm)
         calendar.add_component(event)
     return bytes(calendar.to_ical())

@@ -19,7 +19,7 @@ from brumel.web.kit.place import blueprint
 from brumel.work import bench, kit
 from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards
-from brumel.work.rounds import calendar
+from brumel.work.rounds import calendar, outings
 
 __all__ = ["blueprint", "maintenance", "meters", "methods", "probes"]
 
@@ -236,6 +236,7 @@ def due_calendar() -> Any:
         now = desk().clock()
         rows = [(d.key, f"{d.subject}: {d.what}", d.at) for d in kit.due_items(session, now)]
         rows += [(f"round-{r.id}-{at:%Y%m%d}", f"Round: {r.name}", at) for r, at in calendar.leavings(session, now)]
+        rows += [(f"outing-{o.id}", f"Outing: {o.round.name}", o.started_at) for o in outings.gone(session, now)]
     response = Response(write_calendar(rows, now), mimetype="text/calendar")
     response.headers["Content-Disposition"] = 'attachment; filename="brumel-due.ics"'
     return response

@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, lazyload
@@ -44,6 +44,18 @@ def outing(session: Session, outing_id: str | uuid.UUID) -> Outing:
 def running(session: Session, planned_round: Round, day: date) -> Outing | None:
     """The outing of a round on a day."""
     return session.scalar(select(Outing).where(Outing.round_id == planned_round.id, Outing.day == day))
+
+
+#: How far back the calendar file tells of outings.
+DAYS_BACK = 60
+
+
+def gone(session: Session, now: datetime) -> list[Outing]:
+    """The outings of the last two months, the newest first."""
+    with_sites = joinedload(Outing.round).lazyload("*")
+    since = now - timedelta(days=DAYS_BACK)
+    query = select(Outing).options(with_sites).where(Outing.started_at > since).order_by(Outing.started_at.desc())
+    return list(session.scalars(query))
 
 
 def of_today(session: Session, now: datetime) -> list[Outing]:
