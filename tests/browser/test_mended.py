@@ -66,7 +66,7 @@ def test_a_session_outlives_its_network_and_ends_when_it_is_signed_out(brumel, o
     page.goto(f"/rounds/outings/{out}/field")
     page.context.set_offline(True)
     fill_sheet(page, ph="7.9")
-    expect(page.locator("[data-queue-words]")).to_have_text("1 sheet waits to be sent.")
+    expect(page.locator("[data-queue-words]")).to_have_text("1 visit waits to be sent.")
     with brumel.desk.sessions.begin() as session:
         session.execute(update(SignIn).values(seen_at=SignIn.seen_at - timedelta(hours=9)))
     page.context.set_offline(False)
@@ -95,12 +95,12 @@ def test_signing_out_warns_while_sheets_wait_then_clears_the_kept_pages(brumel, 
     out = kept_field(page, brumel)
     page.route("**/send", lambda route: route.abort())
     fill_sheet(page, ph="7.9")
-    expect(page.locator("[data-queue-words]")).to_contain_text(re.compile("No answer|1 sheet waits"))
+    expect(page.locator("[data-queue-words]")).to_contain_text(re.compile("No answer|1 visit waits"))
     said = []
     page.once("dialog", lambda d: (said.append(d.message), d.dismiss()))
     page.get_by_role("button", name="Sign out").click()
     page.wait_for_timeout(300)
-    assert "1 sheet waits to be sent" in said[0]
+    assert "1 visit waits to be sent" in said[0]
     old = page.context.cookies()
     page.once("dialog", lambda d: d.accept())
     page.get_by_role("button", name="Sign out").click()
@@ -155,7 +155,7 @@ def test_a_profile_typed_without_a_signal_is_one_visit_of_its_site(brumel, open_
     for depth, ph in (("0,5", "7.91"), ("1", "7.84"), ("2", "7.72")):
         fill_sheet(page, ph=ph, depth=depth)
         expect(page.locator("select[name=site]")).to_have_value(chosen)
-    expect(page.locator("[data-queue-words]")).to_have_text("3 sheets wait to be sent.")  # the last is kept too
+    expect(page.locator("[data-queue-words]")).to_have_text("3 visits wait to be sent.")  # the last is kept too
     page.context.set_offline(False)
     expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.", timeout=60_000)
     with brumel.desk.read() as session:

@@ -16,15 +16,15 @@ form?.addEventListener("submit", async (event) => {
   if (isAgreed) return;
   event.preventDefault();
   event.stopImmediatePropagation();
-  const sheets = (await waiting()).length;
+  const visits = (await waiting()).length;
   const words =
-    sheets === 1
-      ? "1 sheet waits to be sent from this phone."
-      : `${sheets} sheets wait to be sent from this phone.`;
+    visits === 1
+      ? "1 visit waits to be sent from this phone."
+      : `${visits} visits wait to be sent from this phone.`;
   if (
-    sheets &&
+    visits &&
     !window.confirm(
-      `${words} Signing out clears the kept pages of the round; the sheets stay here and are sent when you sign in again. Sign out?`,
+      `${words} Signing out clears the kept pages of the round; they stay here and are sent when you sign in again. Sign out?`,
     )
   )
     return;
