@@ -45,6 +45,7 @@ def test_a_whole_day_from_the_plan_to_the_signature(brumel, open_page):
     expect(page.get_by_text("1 things are on the packing list")).to_be_visible()
     outing = page.url
     page.get_by_role("link", name="Take readings Creek mouth, north bank").click()
+    expect(page.get_by_role("button", name="Open the sheet")).to_be_visible()  # the page is there, not the one before
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
     page.get_by_role("checkbox", name=re.compile("pH probe A1")).check()

@@ -73,6 +73,7 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
 
     page.goto("/rounds")
     page.get_by_role("link", name="Raceway 3, inflow", exact=True).first.click()
+    expect(page.get_by_role("button", name="Open the sheet")).to_be_visible()  # the page is there, not the one before
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
     page.get_by_role("checkbox", name=re.compile("pH probe A1")).check()
@@ -115,6 +116,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
 
     page.goto("/rounds")
     page.get_by_role("link", name="Warm pool, deep end", exact=True).first.click()
+    expect(page.get_by_role("button", name="Open the sheet")).to_be_visible()  # the page is there, not the one before
     for box in page.get_by_role("checkbox").all():
         box.uncheck()
     page.get_by_role("checkbox", name=re.compile("pH probe B1")).check()
