@@ -279,6 +279,7 @@ def test_the_queue_s_answers_tell_what_to_do(client, lead, things, desk, clock):
     assert (told.status_code, "read by Ansa Merrik" in told.json["message"]) == (409, True)
     assert send(lead, {**theirs, "both": True}, other).status_code == 200
     for bad, why in (
+        ({"at": "0001-01-01T00:00:00+14:00"}, "outside the calendar"),
         ({"rows": []}, "rows"),
         ({"temperature_c": float("nan")}, "cannot be read|temperature"),
         ({"site": "x"}, "no such"),
@@ -321,6 +322,8 @@ def test_a_paper_sheet_is_entered_a_day_later_depth_by_depth(client, things, des
     assert {(r.quantity, r.depth_m) for r in rows} >= {("salinity", 0.3), ("salinity", 1.0), ("ph", 1.0)}
     assert {f"{r.at:%H:%M}" for r in rows} == {"07:30"}  # 09:30 by the clock of the site, CEST
     assert {r.written_at for r in rows} == {clock()}
+    for never in ("0001-01-01T00:00+14:00", "9999-12-31T23:59-12:00", "noon"):
+        assert "is not a time" in words(post(client, page, page, **read | {"at": never}))
     early = post(client, page, page, **read | {"at": "2023-01-01T10:00"})
     assert "over 400 days ago" in words(early)
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 import re
 import uuid
+from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from flask import request
 from flask_wtf import FlaskForm
@@ -78,6 +80,21 @@ def optional_measured(field: str, label: str, dimension: str = "") -> tuple[floa
         return measured(label, text, dimension) if text else (None, "")
     except InputError as error:
         raise InputError(field, words_of(error), value=text) from None
+
+
+def local_time(field: str, label: str, zone: ZoneInfo) -> datetime | None:
+    """A field of the sent form as a time by the clock of `zone`, or of an offset it names; None where it was left empty."""
+    text = request.form.get(field, "").strip()
+    if not text:
+        return None
+    wrong = InputError(field, f"{label} “{text[:30]}” is not a time; write it as 2026-11-25T08:15.", value=text)
+    try:
+        sent = datetime.fromisoformat(text)
+    except ValueError:
+        raise wrong from None
+    if not 2000 <= sent.year <= 2100:  # beyond them a zone may lead out of the calendar
+        raise wrong
+    return sent if sent.tzinfo else sent.replace(tzinfo=zone)
 
 
 class FormDoor:

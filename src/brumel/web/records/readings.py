@@ -14,7 +14,7 @@ from brumel.core.working import Working
 from brumel.store.tables import Reading
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import FormDoor, ReasonForm, text_of
+from brumel.web.forms import FormDoor, ReasonForm, local_time, text_of
 from brumel.web.records.routes import blueprint
 from brumel.work import records, rounds
 from brumel.work.desk import Refused
@@ -89,14 +89,14 @@ def correct(reading_id: str) -> Any:
     def do(form: ReasonForm) -> mending.Mended:
         with desk().read() as session:
             old = rounds.reading(session, reading_id)
-            shown = _local(old)
+            shown, zone = _local(old), ZoneInfo(old.visit.site.zone)
         door = FormDoor()
         raw, unit = door.measured("raw", "Display showed")
         temperature_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
         depth_m, _ = door.measured("depth_m", "Depth", "length")
         at = None
         try:
-            at = _time_sent(shown)
+            at = _time_sent(shown, zone)
         except InputError as error:
             door.faults.append(error)
         if "raw" in request.form and raw is None and not any(f.field == "raw" for f in door.faults):
@@ -112,22 +112,10 @@ def correct(reading_id: str) -> Any:
     return _write(reading_id, do, "Corrected.")
 
 
-def _time_sent(shown: datetime) -> datetime | None:
-    """The time that was sent, by the clock of the site; None where it is the minute that was shown."""
-    text = request.form.get("at", "").strip()
-    if not text:
-        return None
-    try:
-        sent = datetime.fromisoformat(text)
-    except ValueError:
-        raise InputError(
-            "at", f"Read at “{text[:30]}” is not a time; write it as 2026-11-25T08:15.", value=text
-        ) from None
-    if sent.tzinfo is not None:
-        return sent
-    if sent == shown.replace(tzinfo=None, second=0, microsecond=0):
-        return None
-    return sent.replace(tzinfo=shown.tzinfo)
+def _time_sent(shown: datetime, zone: ZoneInfo) -> datetime | None:
+    """The time that was sent; None where it is the minute that was shown."""
+    sent = local_time("at", "Read at", zone)
+    return None if sent == shown.replace(second=0, microsecond=0) else sent
 
 
 @blueprint.post("/readings/<reading_id>/strike")

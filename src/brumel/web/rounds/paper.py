@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -15,7 +14,7 @@ from brumel.core.units import to_canonical
 from brumel.store.tables import Probe, Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import FormDoor, ReasonForm, text_of
+from brumel.web.forms import FormDoor, ReasonForm, local_time, text_of
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint
 from brumel.work import kit, rounds
@@ -93,18 +92,18 @@ def _set_sent(probes: list[Probe], zone: ZoneInfo, reason: str) -> offline.ReadS
         at_c = to_canonical("temperature_c", shown.value, _degrees(shown), "temperature") if shown else None
     if at_c is None and not any(f.field == "temperature_c" for f in door.faults):
         door.faults.append(InputError("temperature_c", "Water temperature is missing. Every signal is read at it."))
-    text = request.form.get("at", "").strip()
+    at = None
     try:
-        at = datetime.fromisoformat(text)
-    except ValueError:
-        at = datetime.min
-        door.faults.append(
-            InputError("at", "When it was read is missing, or is not a time; write it as 2026-11-25T08:15.")
-        )
+        at = local_time("at", "Read at", zone)
+        if at is None:
+            door.faults.append(InputError("at", "When it was read is missing."))
+    except InputError as error:
+        door.faults.append(error)
     if not rows and not door.faults:
         door.faults.append(InputError("value", "Type what at least one display showed."))
     door.close()
-    return offline.ReadSet(at if at.tzinfo else at.replace(tzinfo=zone), rows, at_c or 0.0, depth_m, reason)
+    assert at is not None
+    return offline.ReadSet(at, rows, at_c or 0.0, depth_m, reason)
 
 
 def _degrees(row: rounds.Typed) -> str:

@@ -99,6 +99,8 @@ def check_times(sets: Sequence[ReadSet], now: datetime, oldest: timedelta = OLDE
         at, days = one.at, oldest.days
         if at.tzinfo is None:
             raise InputError("at", "The time of the reading has no zone.")
+        if not 2000 <= at.year <= 2100:
+            raise InputError("at", "The time of the reading lies outside the calendar. Is the clock right?")
         if at > now + AHEAD:
             raise InputError("at", say("This was read at {at}, which is in the future. Is the clock right?", at=at))
         if at < now - oldest:
