@@ -1,4 +1,4 @@
-"""iCalendar: what is due, as all-day entries, an alarm the day before what is to come [RFC 5545], by the icalendar package."""
+"""iCalendar: what is due, as all-day entries, with an alarm where it is to come [RFC 5545], by the icalendar package."""
 
 from __future__ import annotations
 
