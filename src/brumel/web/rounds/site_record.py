@@ -166,10 +166,11 @@ def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
 
 def _recurs(planned_round: Round | None, given: Any) -> dict[str, Any]:
     """How a round recurs, as the form's fields: as it was sent, else as it stands."""
+    fresh = {"every": "weeks", "interval": "1", "weekdays": []}
     if given:
-        return {**given, "weekdays": given.getlist("weekday")}
+        return {**fresh, **given, "weekdays": given.getlist("weekday")}
     if planned_round is None:
-        return {"every": "weeks", "interval": "1", "weekdays": []}
+        return fresh
     parts = recurrence.in_parts(planned_round.rule)
     if parts is None:
         return {"every": "kept", "rule": planned_round.rule, "weekdays": []}

@@ -16,6 +16,8 @@ const photoWords = document.querySelector("[data-photo-words]");
 
 let draft = { sets: [], fields: {}, photos: [] };
 let siteShown = form.elements.site.value;
+let ready = Promise.resolve();
+let isReady = false;
 
 let isKept = false;
 const sayNet = async () => {
@@ -92,12 +94,13 @@ const drawDraft = () => {
 };
 
 const keepDraft = async () => {
+  await ready; // nothing is kept over what was kept before
   draft.fields = fieldsOf(form);
   await save(body.outing, siteShown, draft);
 };
 
 // The form is emptied at once, units apart; what was kept of the site comes in behind, over nothing that is typed by then.
-const showSite = async () => {
+const showSite = () => {
   const units = [...form.querySelectorAll("select[name^=unit_]")].map((select) => [
     select.name,
     select.value,
@@ -109,11 +112,17 @@ const showSite = async () => {
   document.querySelector("[data-note]").textContent = site().note;
   onward.hidden = true;
   speak([]);
-  const shown = siteShown;
+  isReady = false;
+  ready = bringIn(siteShown);
+};
+
+const bringIn = async (shown) => {
   const kept = await load(body.outing, shown);
   if (shown !== siteShown) return;
   draft = kept;
+  isReady = true;
   if (isBlank(form)) fill(form, draft.fields);
+  for (const select of form.querySelectorAll("select[name^=unit_]")) sayBacking(select);
   drawDraft();
 };
 
@@ -150,6 +159,7 @@ const takeSet = () => {
 };
 
 const keepSet = async () => {
+  await ready; // what was kept of this site comes first
   const set = takeSet();
   if (!set) return false;
   draft.sets.push(set);
@@ -166,6 +176,7 @@ document.querySelector("[data-more]").addEventListener("click", async () => {
 
 form.addEventListener("submit", async (event) => {
   event.preventDefault();
+  await ready;
   if ((!isBlank(form) || !draft.sets.length) && !(await keepSet())) return;
   const { sets, photos } = draft;
   await add({ key: crypto.randomUUID(), site: siteShown, sets, note: form.elements.note.value, photos });
@@ -194,7 +205,11 @@ form.elements.site.addEventListener("change", () => {
   const left = { site: siteShown, draft: { ...draft, fields: fieldsOf(form) } };
   const isWorthKeeping = draft.sets.length || draft.photos.length || !isBlank(form);
   siteShown = form.elements.site.value;
-  if (isWorthKeeping) save(body.outing, left.site, left.draft);
+  if (isWorthKeeping && isReady) save(body.outing, left.site, left.draft);
+  else if (isWorthKeeping)
+    load(body.outing, left.site).then((kept) =>
+      save(body.outing, left.site, { ...kept, fields: left.draft.fields }),
+    );
   showSite();
 });
 form.addEventListener("change", (event) => {
@@ -202,6 +217,7 @@ form.addEventListener("change", (event) => {
   if (event.target.name !== "site" && event.target.type !== "file") keepDraft();
 });
 form.elements.photo.addEventListener("change", async (event) => {
+  await ready;
   for (const file of [...event.target.files].slice(0, MOST - draft.photos.length)) {
     try {
       draft.photos.push(await shrink(file));
@@ -247,7 +263,6 @@ window.addEventListener("online", () => {
 window.addEventListener("offline", sayNet);
 setInterval(() => navigator.onLine && send(), 20_000);
 navigator.storage?.persist?.().then(sayNet);
-for (const select of form.querySelectorAll("select[name^=unit_]")) sayBacking(select);
 showSite();
 draw();
 keep().then(send);
