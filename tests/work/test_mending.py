@@ -239,3 +239,28 @@ def test_a_moved_visit_leaves_its_outing_with_one_sheet(desk, clock, things):
     new = mending.move_visit(desk, things.ansa, h.key(), **to).id
     with desk.read() as session:
         assert [str(v.id) for v in outings.visits_of(session, outings.outing(session, outing))] == [new]
+
+
+def test_beside_another_a_reading_is_a_repeat_and_alone_it_is_the_first(desk, clock, things, sheet):
+    h.type_one(desk, things, sheet, value=7.9, temperature_c=8.0, depth_m=2.0, still=True)
+    rounds.take_all(desk, things.ansa, h.key(), visit_id=sheet, reason="Seen twice")
+
+    def deep():
+        return next(r for r in standing(desk) if r.raw == 7.9)
+
+    assert deep().role == "first"
+    mend(desk, things, deep(), depth_m=1.0)
+    assert deep().role == "repeat"
+    mend(desk, things, deep(), depth_m=3.0)
+    assert deep().role == "first"
+
+
+def test_a_reading_moved_before_its_calibration_has_none(desk, clock, things):
+    h.calibrate(desk, clock, things)
+    clock.on(hours=2)
+    live = kept(desk, h.visit(desk, clock, things, "raceway", "A1", early=True, reason="Known here"))["ph"]
+    assert live.backing == "open"
+    mend(desk, things, live, at=live.at - timedelta(hours=5))
+    assert standing(desk)[0].backing == "unbacked"
+    mend(desk, things, standing(desk)[0], at=live.at)
+    assert (standing(desk)[0].backing, standing(desk)[0].calibration_id) == ("open", live.calibration_id)
