@@ -110,12 +110,12 @@ def test_the_home_screen_opens_at_the_outing_that_runs(brumel, field):
 #: What may come back instead of Brumel's word, and what the phone then says; none of it may lose the visit.
 ANSWERS = [
     ({"status": 200, "body": "<html>Sign in to the guest network</html>"}, "did not come from Brumel"),
-    ({"status": 200, "body": json.dumps({"key": str(uuid.uuid4()), "readings": 2})}, "The sheet is safe here"),
+    ({"status": 200, "body": json.dumps({"key": str(uuid.uuid4()), "readings": 2})}, "The visit is safe here"),
     ({"status": 302, "headers": {"Location": "/sign-in"}}, "did not come from Brumel"),
-    ({"status": 401, "body": "{}"}, "The sheet is safe here"),
+    ({"status": 401, "body": "{}"}, "The visit is safe here"),
     ({"status": 403, "body": json.dumps({"message": "Not yours."})}, "Not yours"),
     ({"status": 409, "body": json.dumps({"message": "Read by another."})}, "Read by another"),
-    ({"status": 413, "body": "too large"}, "The sheet is safe here"),
+    ({"status": 413, "body": "too large"}, "The visit is safe here"),
     ({"status": 422, "body": json.dumps({"message": "Why is it so?"})}, "Why is it so"),
     ({"status": 429, "body": json.dumps({"error": "Too many requests."})}, "Too many requests"),
     ({"status": 500, "body": ""}, None),
@@ -154,7 +154,7 @@ def test_no_answer_but_brumel_s_own_strikes_a_visit_out(brumel, field):
     file, back = saved.value.path(), page.get_by_label("Read a saved file back")
     now["answer"] = ANSWERS[6][0]
     page.get_by_role("button", name="Send now").click()
-    expect(page.locator("[data-queue]")).to_contain_text("The sheet is safe here")
+    expect(page.locator("[data-queue]")).to_contain_text("The visit is safe here")
     page.once("dialog", lambda dialog: dialog.accept())
     page.locator("[data-queue]").get_by_role("button", name="Drop mine").click()
     expect(left).to_have_text("Nothing waits.")

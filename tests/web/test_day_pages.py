@@ -13,6 +13,7 @@ from sqlalchemy import func, select, update
 from brumel.store.records import Decision
 from brumel.store.rounds import Photo, Round
 from brumel.store.tables import Meter, Probe, Reading, Site, Visit
+from brumel.web.rounds.printing import press
 from brumel.work import rounds, simulator
 from brumel.work.rounds import calendar, outings
 from tests.web.conftest import csrf, sign_in
@@ -211,6 +212,22 @@ def test_the_plan_fits_one_sheet_and_the_form_has_every_site_depth_and_quantity(
     assert "Closing checks, back from the round" in text
     assert client.get(f"/rounds/plans/{uuid.uuid4()}/plan.pdf").status_code == 404
     assert client.get(f"/rounds/plans/{planned.id}/plan.pdf?leave=99:99").status_code == 422
+
+
+def test_a_long_day_is_printed_in_smaller_letters_until_it_fits_one_sheet():
+    def long(count):
+        rows = "".join(f"<tr><td>step {n}</td></tr>" for n in range(count))
+        return f"<!doctype html><title>-</title><h1>A day</h1><table>{rows}</table>"
+
+    def printed(html, *sizes):
+        body = press.print_on_one_sheet(html, *sizes)
+        return len(PdfReader(io.BytesIO(body)).pages)
+
+    assert printed(long(10)) == 1
+    fitted = long(60)
+    assert printed(fitted, [9.5]) == 2
+    assert printed(fitted) == 1
+    assert printed(long(200)) > 1  # what does not fit is not made unreadable
 
 
 def test_today_belongs_to_the_reader_and_the_moment(lead, client, things, desk, clock):

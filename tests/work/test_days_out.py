@@ -125,6 +125,26 @@ def test_the_plan_of_another_day_ends_when_that_day_leaves(desk, clock):
     assert not any(line.late for line in plan.lines)
 
 
+def test_a_wait_that_is_over_by_then_is_no_step_of_another_day(desk, clock, things):
+    kit.record_maintenance(desk, things.ansa, h.key(), probe_id=things.probes["A5"], what="membrane", note="torn")
+    with desk.read() as session:
+        planned = calendar.round_of(session, h.a_round(desk).id)
+        tomorrow = calendar.leaving(planned, calendar.today_of(planned, clock()) + timedelta(days=1))
+        alone = [p for p in kit.probes_in_service(session) if p.meter.name == "Field set A"]
+        carried = outings.choice_among(planned, alone, kit.trusts(session, alone, clock()))
+        known = day_plan.AlreadyKnown(carried)
+        later = day_plan.plan_day(session, planned, clock(), leave_at=tomorrow, known=known)
+        today = day_plan.plan_day(session, planned, clock(), leave_at=clock() + timedelta(hours=6), known=known)
+
+    def waits(plan):
+        return [line for line in plan.lines if line.probe == "Oxygen probe A5" and "settles" not in line.what]
+
+    assert waits(today)[0].kind == "wait"  # it polarises
+    assert "wait" not in [line.kind for line in waits(later)]
+    assert later.leave_at - later.starts_at < timedelta(minutes=75)
+    assert later.ready_at == tomorrow
+
+
 def test_ion_tips_come_after_what_they_rest_on(desk, clock, things):
     found = h.a_round(desk, "Farm and lido")
     with desk.read() as session:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import threading
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -17,12 +17,12 @@ class Press:
     """Prints pages of one style. Its fonts and its style are read once; it prints one document at a time.
 
     files : the URLs the pages and the style may name (fonts, pictures), each with its file; all others are refused
-    style : the style sheet of the pages
+    styles : the style sheets of the pages, in their order
     drawing_style : the rules of the drawings; the page's own style does not reach inside an SVG
     """
 
-    def __init__(self, files: Mapping[str, Path], style: Path, drawing_style: Path) -> None:
-        self._files, self._style, self._drawing_style = files, style, drawing_style
+    def __init__(self, files: Mapping[str, Path], styles: Sequence[Path], drawing_style: Path) -> None:
+        self._files, self._styles, self._drawing_style = files, styles, drawing_style
         self._one_at_a_time = threading.Lock()
 
     def print(self, html: str) -> bytes:
@@ -81,7 +81,7 @@ class Press:
         from weasyprint.text.fonts import FontConfiguration
 
         fonts = FontConfiguration()
-        style = self._style.read_text("utf-8")
+        style = "\n".join(path.read_text("utf-8") for path in self._styles)
         return CSS(string=style, base_url="brumel:", url_fetcher=self._fetcher, font_config=fonts), fonts
 
     @cached_property

@@ -22,7 +22,7 @@ from brumel.work import bench, jobs, kit, records
 
 STATIC = Path(__file__).parents[1] / "static"
 FONTS = {f"fonts/{file.name}": file for file in (STATIC / "vendor/fonts").iterdir()}
-press = Press(FONTS, STATIC / "css/certificate.css", STATIC / "css/print_drawing.css")
+press = Press(FONTS, (STATIC / "css/print_base.css", STATIC / "css/certificate.css"), STATIC / "css/print_drawing.css")
 
 
 #: The sheets of a PDF are held in memory until it is whole; more than this is asked for in parts.

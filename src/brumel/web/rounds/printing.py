@@ -20,7 +20,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds import calendar, outings, packing
 from brumel.work.rounds import plan as day_plan
 
-press = Press(FONTS, STATIC / "css/field_print.css", STATIC / "css/print_drawing.css")
+press = Press(FONTS, (STATIC / "css/print_base.css", STATIC / "css/field_print.css"), STATIC / "css/print_drawing.css")
 
 #: Rows of a site without depths: the reading, and its repeat.
 ONCE_AND_AGAIN = ("Reading", "Repeat")

@@ -113,7 +113,7 @@ def _round_today(
         "today_is": calendar.today_of(soonest, now),
     }
     if outing is not None:
-        return found | {"plan": None, "way": outings.under_way(session, outing), "faults": []}
+        return found | {"plan": None, "way": outings.progress(session, outing), "faults": []}
     asked, wrong = asked_leave(soonest, now)
     leave = asked or calendar.leaving(soonest, day)
     plan = day_plan.plan_day(session, soonest, now, leave_at=leave, known=replace(known, carried=carried))

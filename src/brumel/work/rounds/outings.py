@@ -72,7 +72,7 @@ def running_of(person: User, today: Sequence[Outing]) -> Outing | None:
 
 
 @dataclass(frozen=True)
-class UnderWay:
+class OutingProgress:
     """An outing that runs: the sites that were begun, the next one, and the probes that are not closed yet."""
 
     begun: int
@@ -80,11 +80,11 @@ class UnderWay:
     to_close: Sequence[Probe]
 
 
-def under_way(session: Session, out: Outing) -> UnderWay:
+def progress(session: Session, out: Outing) -> OutingProgress:
     """How far an outing is. Two queries."""
     begun = {visit.site_id for visit in visits_of(session, out)}
     left = (site for site in out.round.sites if site.id not in begun)
-    return UnderWay(len(begun), next(left, None), to_close(session, out))
+    return OutingProgress(len(begun), next(left, None), to_close(session, out))
 
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from sqlalchemy.orm import Session
 
 from brumel.core.ions import RESTS_ON
-from brumel.core.planning import Task, plan
+from brumel.core.planning import Plan, Task, plan
 from brumel.core.quantity_table import IONS
 from brumel.core.sentence import PlaceClock, say
 from brumel.methods import Method, StepSpec
@@ -108,34 +108,17 @@ def plan_day(
     chosen, missing = carried.best(back), carried.missing
     runs = kit.open_runs(session, [c.probe for c in chosen]) if known.runs is None else known.runs
     methods = kit.default_methods(session, [c.probe for c in chosen])
-    tasks: list[Task] = []
-    whose: dict[str, tuple[str, str, str]] = {}
-    last: list[str] = []
-    ends: dict[str, str] = {}
-    warm: tuple[str, ...] = ()
     shelf = _Shelf.of(session, now, [c.probe for c in chosen if c.probe.id in runs or not _lasts(c, back)], known)
     to_go = bench.steps_to_go(session, [runs[c.probe.id] for c in chosen if c.probe.id in runs])
-    for c in chosen:
-        # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
-        rests = tuple(ends[q] for q in RESTS_ON if q in ends) if c.quantity in IONS else ()
-        run = runs.get(c.probe.id)
-        under_way = (run, to_go[run.id]) if run is not None else None
-        steps = _tasks(c, _Day(now, back, shelf, (*warm, *rests)), under_way, methods[c.probe.id])
-        for task, what in steps:
-            whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
-            tasks.append(task)
-        if steps:
-            last.append(steps[-1][0].key)
-            ends[c.quantity] = steps[-1][0].key
-            if c.quantity == "temperature":
-                warm = (steps[-1][0].key,)
-    tasks.append(Task("pack", PACK_MIN, True, tuple(last)))
-    whose["pack"] = ("pack the probes moist, with what is on the list", "", "hands")
-    worked = plan(tasks, leave_min=max((leave - now).total_seconds() / 60, 0.0))
-
+    under_way = {c.probe.id: (runs[c.probe.id], to_go[runs[c.probe.id].id]) for c in chosen if c.probe.id in runs}
+    todo = _Todo(chosen, back, shelf, under_way, methods)
+    worked, whose = _schedule(todo, now, leave)
     begin = leave - timedelta(minutes=worked.ready_min)
-    another_day = begin > now and begin.date() != now.astimezone(leave.tzinfo).date()
-    starts = begin if another_day else now
+    starts = now
+    if begin > now and begin.date() != now.astimezone(leave.tzinfo).date():
+        # Another day: begun just in time for it, when the waits that run now are over or nearly so.
+        starts = begin = leave - timedelta(minutes=_schedule(todo, leave, leave)[0].ready_min)
+        worked, whose = _schedule(todo, starts, leave)
 
     def at(minutes: float) -> datetime:
         return starts + timedelta(minutes=minutes)
@@ -206,29 +189,59 @@ UnderWay = tuple[Run, list[StepSpec]]
 
 
 @dataclass(frozen=True)
-class _Day:
-    """What a probe's steps are planned with: now, the end of the round, the bottles, the tasks that come before."""
+class _Todo:
+    """What is to be scheduled: the probes, the end of the round, the bottles, open runs and the usual methods."""
 
-    now: datetime
+    chosen: Sequence[Chosen]
     until: datetime
     shelf: _Shelf
-    after: tuple[str, ...]
+    under_way: Mapping[uuid.UUID, UnderWay]
+    methods: Mapping[uuid.UUID, Method]
+
+
+#: What a task is, whose probe's, and whether it takes hands or waits.
+Whose = dict[str, tuple[str, str, str]]
+
+
+def _schedule(todo: _Todo, start: datetime, leave: datetime) -> tuple[Plan, Whose]:
+    """The tasks in their order, begun at `start`; waits that run count what is left of them then."""
+    tasks: list[Task] = []
+    whose: Whose = {}
+    last: list[str] = []
+    ends: dict[str, str] = {}
+    warm: tuple[str, ...] = ()
+    for c in todo.chosen:
+        # An ion tip rests on pH, ORP and conductivity: it comes after them, as in a calibration session.
+        rests = tuple(ends[q] for q in RESTS_ON if q in ends) if c.quantity in IONS else ()
+        steps = _tasks(todo, c, start, (*warm, *rests))
+        for task, what in steps:
+            whose[task.key] = (what, c.probe.name, "hands" if task.hands else "wait")
+            tasks.append(task)
+        if steps:
+            last.append(steps[-1][0].key)
+            ends[c.quantity] = steps[-1][0].key
+            if c.quantity == "temperature":
+                warm = (steps[-1][0].key,)
+    tasks.append(Task("pack", PACK_MIN, True, tuple(last)))
+    whose["pack"] = ("pack the probes moist, with what is on the list", "", "hands")
+    return plan(tasks, leave_min=max((leave - start).total_seconds() / 60, 0.0)), whose
 
 
 def _lasts(c: Chosen, until: datetime) -> bool:
     return c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
 
 
-def _tasks(c: Chosen, day: _Day, under_way: UnderWay | None, usual: Method) -> list[tuple[Task, str]]:
+def _tasks(todo: _Todo, c: Chosen, start: datetime, after: tuple[str, ...]) -> list[tuple[Task, str]]:
     """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
-    if _lasts(c, day.until) and under_way is None:
+    under_way = todo.under_way.get(c.probe.id)
+    if _lasts(c, todo.until) and under_way is None:
         return []
     assert c.trust.facts is not None
     name, tasks = c.probe.name, list[tuple[Task, str]]()
-    before = day.after if c.quantity != "temperature" else ()
+    before = after if c.quantity != "temperature" else ()
     waiting = c.trust.facts.wait
-    if waiting is not None:
-        left = (waiting.ready_at - day.now).total_seconds() / 60
+    if waiting is not None and waiting.ready_at > start:
+        left = (waiting.ready_at - start).total_seconds() / 60
         tasks.append((Task(f"{name}: wait", left), f"{waiting.words}; {waiting.meanwhile or 'waiting'}"))
         before = (*before, f"{name}: wait")
     look = c.trust.facts.look
@@ -237,11 +250,11 @@ def _tasks(c: Chosen, day: _Day, under_way: UnderWay | None, usual: Method) -> l
         before = (*before, f"{name}: look")
     if under_way is not None and under_way[0].purpose == "calibration":
         steps, method = under_way[1], Method.model_validate(under_way[0].method)
-        stands = day.shelf.cups(c.probe, method, steps, under_way[0])
+        stands = todo.shelf.cups(c.probe, method, steps, under_way[0])
     else:
-        method = kit.method_for_probe(usual, c.probe)
+        method = kit.method_for_probe(todo.methods[c.probe.id], c.probe)
         steps = list(method.steps)
-        stands = day.shelf.cups(c.probe, method, steps, None)
+        stands = todo.shelf.cups(c.probe, method, steps, None)
     settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
     for step in steps:
         dip, rest = f"{name}: {step.key}", f"{name}: {step.key} settles"

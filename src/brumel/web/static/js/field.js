@@ -24,7 +24,7 @@ const sayNet = async () => {
   const line = navigator.onLine ? "There is a signal." : "No signal.";
   const lasts = (await navigator.storage?.persisted?.())
     ? ""
-    : " The browser may clear it when the phone is full; save sheets as a file.";
+    : " The browser may clear it when the phone is full; save what waits as a file.";
   net.textContent = `${line} ${isKept ? `This page is kept: it opens without one.${lasts}` : "This page is not kept yet."}`;
 };
 

@@ -1,5 +1,5 @@
 // On every signed-in page: the kept pages of this person open without a signal until the session runs out, and signing
-// out says what still waits before the kept pages are cleared. The sheets themselves stay.
+// out says what still waits before the kept pages are cleared. The visits themselves stay.
 import { clear, unlock, waiting } from "./kept.js";
 
 const { user, until } = document.body.dataset;

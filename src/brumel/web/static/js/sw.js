@@ -45,7 +45,7 @@ const LOCKED = `<!doctype html><html lang="en"><meta charset="utf-8">
 <link rel="stylesheet" href="/static/css/ink.css"><link rel="stylesheet" href="/static/css/book.css">
 <main id="main"><section class="leaf"><h1>This page is locked</h1>
 <p>Your sign-in ran out, or you are signed out. Sign in again where there is a signal: this page then opens, and every
-sheet that waits in this phone is still here and is sent.</p></section></main></html>`;
+visit that waits in this phone is still here and is sent.</p></section></main></html>`;
 
 // The locked page asks for its styles without a version; those of any kept page serve.
 const ofAnyVersion = async (cache, path) => {

@@ -84,7 +84,7 @@ def findings(
 
 
 @dataclass(frozen=True)
-class Band:
+class BelievableBand:
     """The values a test does not question: from `low` to `high` [unit]; what is said of others, after the value."""
 
     key: str
@@ -93,19 +93,19 @@ class Band:
     words: str
 
 
-def bands(place: Site, past: Past, quantity: str, now: datetime) -> list[Band]:
+def bands(place: Site, past: Past, quantity: str, now: datetime) -> list[BelievableBand]:
     """The tests of `findings` as plain bands, for a page that judges without the server: the same values are questioned.
 
     The slip of a unit, which needs more than a band, is left to the server.
     """
     with_ = _compared(place, past, quantity, now)
-    found = [Band("instrument", *with_.instrument, "is outside what the instrument can show")]
+    found = [BelievableBand("instrument", *with_.instrument, "is outside what the instrument can show")]
     range_ = [("is outside what this site can be", with_.gross), ("is outside this site's usual", with_.usual)]
-    found += [Band("site_range", *span, words) for words, span in range_ if span]
+    found += [BelievableBand("site_range", *span, words) for words, span in range_ if span]
     if history := belief.history_band(with_.earlier, smallest_spread=with_.spread):
-        found.append(Band("history", *history, "is far from what this site read before"))
+        found.append(BelievableBand("history", *history, "is far from what this site read before"))
     if rate := belief.rate_band(with_.last, per_day=with_.per_day, floor=with_.floor):
-        found.append(Band("rate", *rate, "has changed more since the last visit than it should"))
+        found.append(BelievableBand("rate", *rate, "has changed more since the last visit than it should"))
     return found
 
 

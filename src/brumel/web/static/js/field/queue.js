@@ -1,4 +1,4 @@
-// The queue of sheets in this browser: sent once each when there is a signal, struck out by Brumel's own answer alone.
+// The queue of visits in this browser: sent once each when there is a signal, struck out by Brumel's own answer alone.
 import { database } from "../kept.js";
 
 const body = JSON.parse(document.querySelector("[data-field]").dataset.field);
@@ -34,7 +34,7 @@ const change = async (item, how) => {
 };
 
 const drop = async (item) => {
-  if (!window.confirm("Drop this sheet? It was never sent.")) return;
+  if (!window.confirm("Drop this visit? It was never sent.")) return;
   await (await database()).delete("queue", item.number);
   await draw();
 };
@@ -97,7 +97,7 @@ const signedIn = async () => {
   return { token: place.token, me: JSON.parse(place.field).me };
 };
 
-// What an answer makes of a sheet. Only Brumel's own word for this very sheet strikes it out; anything else keeps it.
+// What an answer makes of a visit. Only Brumel's own word for this very visit strikes it out; anything else keeps it.
 const judged = (item, answer, told) => {
   if (answer.ok && told?.key === item.sheet.key && Number.isInteger(told.readings))
     return { sent: true, readings: told.readings, message: undefined };
@@ -106,7 +106,7 @@ const judged = (item, answer, told) => {
   const why = told?.message ?? told?.error ?? "The answer did not come from Brumel.";
   return {
     status: answer.ok ? 400 : answer.status,
-    message: `Not taken yet: ${why} The sheet is safe here.`,
+    message: `Not taken yet: ${why} The visit is safe here.`,
   };
 };
 
@@ -127,7 +127,7 @@ const sendAll = async () => {
   if (!items.length || !navigator.onLine) return draw();
   try {
     const now = await signedIn();
-    // A phone may change hands: a sheet goes out under the name of who filled it in, or waits for them.
+    // A phone may change hands: a visit goes out under the name of who filled it in, or waits for them.
     for (const item of items.filter((each) => (each.by ?? now.me) === now.me)) await sendOne(item, now.token);
   } catch (error) {
     await draw();
