@@ -22,6 +22,7 @@ ROOMS = (
     ("link",),
     ("kit", "worksheet", "people", "jobs"),
     ("quantities",),
+    ("questions", "air"),
     ("desk",),
 )
 

@@ -97,6 +97,16 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     phone.get_by_role("button", name="Keep this, read another depth").click()
     phone.wait_for_selector("[data-sets] li")
     _take(phone, "field-phone")
+    phone.get_by_role("link", name="Calibrate a probe").click()
+    phone.locator("[data-probe]").select_option(label="pH probe A1")
+    phone.get_by_label(re.compile("settings were looked at")).check()
+    phone.get_by_role("button", name="Begin").click()
+    phone.get_by_role("button", name="The probe is in this cup").click()
+    phone.get_by_label("Temperature of the cup").fill("18.5")
+    phone.get_by_label("Display shows").fill("4.02")
+    phone.get_by_role("button", name="Add this reading").click()
+    phone.wait_for_selector("[data-question]")
+    _take(phone, "cups-phone")
     wide.get_by_role("link", name="Raceway 3, inflow", exact=True).first.click()
     _take(wide, "site")
     wide.get_by_role("button", name="Open the sheet").click()
@@ -122,7 +132,7 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
 
 
 def _oxygen(wide: Page, phone: Page) -> None:
-    """Saturated air for an oxygen probe, and looking it over."""
+    """Saturated air for an oxygen probe, and its membrane changed."""
     wide.goto("/bench")
     wide.get_by_role("link", name="Calibrate Oxygen probe A5").click()
     probe = wide.url.rsplit("/", 1)[1]
@@ -136,8 +146,6 @@ def _oxygen(wide: Page, phone: Page) -> None:
     _take(wide, "bench-oxygen")
     wide.locator("[data-main]").click()
     wide.get_by_role("button", name="Use this calibration").click()
-    wide.goto(f"/kit/probes/{probe}/inspection")
-    _take(wide, "inspection")
     phone.goto(f"/kit/probes/{probe}/maintenance/membrane")
     _take(phone, "guide-phone")
 

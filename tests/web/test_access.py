@@ -13,7 +13,7 @@ from brumel.config import Config, ConfigError
 from brumel.core.errors import BrumelError, InputError
 from brumel.store.tables import Truth
 from brumel.web import access, create_app
-from brumel.work import simulator
+from brumel.work import questions, rounds, simulator
 from brumel.work.demo.load import HISTORY, PASSWORD
 from brumel.work.desk import Desk
 from tests.web.conftest import csrf, sign_in
@@ -231,11 +231,12 @@ def test_notes_are_escaped_everywhere(app, client, clock):
     desk: Desk = app.extensions["desk"]
     things = h.Things(desk)
     evil = "<script>alert(1)</script>\"'=cmd|x"
-    h.visit(desk, clock, things, reason=evil)
-    rows = client.get("/records")
-    link = re.search(r"/records/readings/[0-9a-f-]{36}", rows.text).group(0)
-    assert "<script>alert" not in client.get(link).text
-    assert "&lt;script&gt;" in client.get(link).text
+    visit = h.visit(desk, clock, things)
+    result = rounds.HandResult(quantity="ammonium", value=49.0, method=evil, reason=evil)
+    made = rounds.by_hand(desk, things.ansa, h.key(), visit_id=visit, result=result).id
+    for page in ("/records", f"/records/readings/{made}", f"/rounds/visits/{visit}"):
+        assert "<script>alert" not in client.get(page).text
+    assert client.get(f"/records/readings/{made}").text.count("&lt;script&gt;") >= 3
 
 
 def test_every_error_has_its_page_message():
@@ -253,6 +254,10 @@ def test_every_error_has_its_page_message():
         errors.InputErrors: errors.InputErrors([errors.NotANumber("ph", None), errors.OutOfRange("ph", -1, 0, 14)]),
     }
     for kind in kinds(BrumelError):
+        if issubclass(kind, questions.Unanswered):
+            error = kind([questions.Question("ph:unusual", "pH 3 is unusual here.")])
+            assert str(error).startswith("pH 3 is unusual here. Repeat it")
+            continue
         error = made.get(kind) or (kind("f", "A sentence.") if issubclass(kind, InputError) else kind("A sentence."))
         assert str(error).endswith("."), kind
 

@@ -12,7 +12,7 @@ from sqlalchemy import func, select, update
 
 from brumel.store.records import Decision
 from brumel.store.rounds import Photo, Round
-from brumel.store.tables import Meter, Probe, Reading, Site, Visit
+from brumel.store.tables import Meter, Probe, Reading, Run, Site, Visit
 from brumel.web.rounds.printing import press
 from brumel.work import rounds, simulator
 from brumel.work.rounds import calendar, outings
@@ -400,8 +400,11 @@ def test_units_are_typed_behind_the_values_of_a_sheet(client, things, desk):
     refused = words(post(client, page, f"{page}/type", **given | {ph: "8.02 psi", conductivity: "14 ppm"}))
     assert "pH probe B1: The value's unit “psi” is none that pH is read in here: mV, pH" in refused
     assert "depends on the meter's TDS factor" not in refused  # one thing at a time: nothing was stored yet
-    post(client, page, f"{page}/type", still="yes", **given)
-    rounds.take_all(desk, things.ansa, h.key(), visit_id=page.rsplit("/", 1)[1])
+    done = post(client, page, f"{page}/type", record="yes", **given)
+    assert "readings recorded" in words(done)
+    assert re.search(r'<a class="act"[^>]*>Next site', done.text)  # everything is read: on to the next
+    other = client.get(f"/rounds/sites/{things.sites['raceway']}").text
+    assert 'value="typed" checked' in other  # "typed" is chosen once
     with desk.read() as session:
         kept = {r.quantity: r for r in session.scalars(select(Reading))}
     assert kept["temperature"].value == pytest.approx(9.5, abs=0.01)
@@ -557,3 +560,60 @@ def test_counting_and_looking_through_settings_by_forms(client, things, desk):
     assert "were not checked before this round" in words(visit)
     full = client.get(f"{out}?records=2400&interval_min=5")
     assert "8.3 days" in words(full)
+
+
+def test_a_second_method_s_odd_result_has_a_field_for_its_reason(client, desk, clock, things):
+    sheet = f"/rounds/visits/{h.visit(desk, clock, things, early=True, reason='Known')}"
+    given = {"hand_quantity": "ammonium", "hand_value": "49", "hand_method": "tablet and colour"}
+    asked = post(client, sheet, f"{sheet}/hand", **given)
+    assert asked.status_code == 422
+    assert 'value="49"' in asked.text
+    names = re.findall(r'name="(why:[^"]+)"', asked.text)
+    assert "why:ammonium:unusual" in names
+    done = post(client, sheet, f"{sheet}/hand", **given, **dict.fromkeys(names, "Dosed by hand at noon"))
+    assert done.status_code == 200
+    with desk.read() as session:
+        (row,) = session.scalars(select(Reading).where(Reading.quantity == "ammonium"))
+    assert row.reason == "Dosed by hand at noon"
+    assert "Dosed by hand at noon" in words(client.get(f"/records/readings/{row.id}"))
+
+
+RUNS_REFUSED = [
+    ("[]", "cannot be read"),
+    ("{", "cannot be read"),
+    ('{"key": "x"}', "cannot be read"),
+    ({"key": "not-a-key"}, "There is no such run"),
+    ({"purpose": "guess"}, "cannot be read"),
+    ({"probe": "nobody"}, "There is no such probe"),
+    ({"probe": str(uuid.UUID(int=7))}, "There is no such probe"),
+    ({"started_at": "2026-11-05T06:00:00"}, "no zone|cannot be read"),
+    ({"started_at": "9999-12-31T23:59:59Z"}, "out of order"),
+    ({"cups": {"neutral": "x" * 900}}, "cannot be read"),
+    ({"cups": {"neutral": "'; drop table runs"}}, "There is no such|Choose the solution"),
+    ({"extra": 1}, "cannot be read"),
+]
+
+
+@pytest.mark.parametrize(("change", "said"), RUNS_REFUSED)
+def test_a_run_of_the_queue_that_cannot_be_is_told_and_nothing_is_made(client, desk, clock, things, change, said):
+    made = outings.start(desk, things.ansa, h.key(), round_id=str(h.a_round(desk).id)).id
+    at = clock().isoformat()
+    shown = [{"value": 7.0, "unit": "ph", "temperature_c": 20.0, "after_s": 30.0}]
+    body = {
+        "key": str(uuid.uuid4()),
+        "purpose": "calibration",
+        "probe": things.probes["B1"],
+        "method": "ph-7-4-10",
+        "started_at": at,
+        "finished_at": at,
+        "cups": things.cups(),
+        "read": [{"step": "neutral", "at": at, "taken_at": at, "shown": shown}],
+    }
+    sent = change if isinstance(change, str) else json.dumps(body | change)
+    token = csrf(client, f"/rounds/outings/{made}/cups")
+    headers = {"X-CSRFToken": token, "Content-Type": "application/json"}
+    answer = client.post(f"/rounds/outings/{made}/send-run", data=sent, headers=headers)
+    assert answer.status_code in (404, 422)
+    assert re.search(said, answer.get_data(as_text=True))
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).select_from(Run)) == 0

@@ -120,7 +120,7 @@ def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, t
     asked = post(client, page, f"{page}/take", dip=dip)
     assert asked.status_code == 422
     assert 'value="8.91"' not in asked.text
-    kept = post(client, page, f"{page}/take", dip=dip, reason="Typed from the other meter")
+    kept = post(client, page, f"{page}/take", dip=dip, **{"why:ph:unusual": "Typed from the other meter"})
     assert "Recorded" in words(kept)
     link = re.search(r"/records/readings/[0-9a-f-]{36}", kept.text).group(0)
     record = client.get(link)

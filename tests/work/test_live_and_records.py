@@ -60,7 +60,7 @@ def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
     seen = page.tick()
     assert seen["settled"]
     assert seen["reported"] == pytest.approx(6.1, abs=0.05)
-    assert "site_range" in [s["code"].split(":")[1] for s in seen["suspicions"]]
+    assert [s["code"] for s in seen["suspicions"]] == ["ph:unusual"]
     assert not page.moved()
     rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
     assert page.moved()

@@ -65,15 +65,17 @@ def test_odd_values_are_questioned_and_kept_with_the_reason(desk, clock, things)
         clock.on(seconds=20)
         h.type_one(desk, things, visit, value=value, temperature_c=8.0, after_s=after)
         with desk.read() as session:
-            return rounds.sheet_of_visit(session, visit, clock()).lines[0]
+            return rounds.sheet_of_visit(session, visit, clock())
 
     type_one(3.2, 10)
     sheet = type_one(3.2, 40)
-    assert sheet.settling.settled
-    assert {f.key for f in sheet.questions} == {"site_range"}
-    take = dict(visit_id=visit, dip_id=str(sheet.dip.id))
+    assert sheet.lines[0].settling.settled
+    assert [q.code for q in sheet.questions] == ["ph:unusual"]
+    take = dict(visit_id=visit, dip_id=str(sheet.lines[0].dip.id))
     with pytest.raises(Refused, match="outside what this site can be"):
         rounds.take(desk, things.ansa, h.key(), **take)
+    with pytest.raises(InputError, match="in a few words"):
+        rounds.take(desk, things.ansa, h.key(), **take, answers={"ph:unusual": "x"})
     same = h.key()
     rounds.take(desk, things.ansa, same, **take, reason="Acid spill upstream, seen")
     rounds.take(desk, things.ansa, same, **take, reason="Acid spill upstream, seen")

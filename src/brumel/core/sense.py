@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from brumel.core.believability import Flag, QualityFinding
+from brumel.core.oxygen import saturation_mg_l
 from brumel.core.sentence import Amount, say
 
 FRESH = ("pond", "raceway", "hatchery", "stream", "lake", "well", "pool", "spa", "nutrient tank")
@@ -38,9 +41,56 @@ def salinity_against_kind(practical: float, kind: str) -> QualityFinding:
     )
 
 
+#: How near mg/L and % of one display fit: a share, and a step [%]; over what saturation needs light and plants [%]. Chosen.
+TOGETHER_SHARE, TOGETHER_STEP_PERCENT, SUPERSATURATED_PERCENT = 0.02, 1.0, 140.0
+
+
+class OxygenTerms(NamedTuple):
+    """What mg/L of oxygen are worked out with: salinity, and pressure [hPa]."""
+
+    salinity: float
+    pressure_hpa: float
+
+
+def oxygen_together(
+    mg_l: float, percent: float, temperature_c: float, set_to: OxygenTerms, here: OxygenTerms
+) -> QualityFinding:
+    """Two displays of one oxygen meter, mg/L and % of local saturation: the one follows from the other [mg/L, %, °C].
+
+    set_to : what the meter's settings on record say; here : what holds at the site
+    They fit within 2 % and one step of 1 % saturation (chosen: 20 hPa, or 0.5 °C with 10 hPa). Source: BK84.
+    """
+    as_set, as_here = (100 * mg_l / float(saturation_mg_l(temperature_c, *terms)) for terms in (set_to, here))
+    near = TOGETHER_SHARE * percent + TOGETHER_STEP_PERCENT
+    words = {
+        "mg_l": Amount(mg_l, "mg/L", ".2f"),
+        "percent": Amount(percent, "%", ".1f"),
+        "as_here": Amount(as_here, "%", ".1f"),
+        "at": Amount(temperature_c, "°C", ".1f"),
+        "pressure": Amount(here.pressure_hpa, "hPa", ".0f"),
+        "salinity": Amount(here.salinity, "", ".3g"),
+        "preset": Amount(set_to.salinity, "", ".3g"),
+        "preset_pressure": Amount(set_to.pressure_hpa, "hPa", ".0f"),
+    }
+    test = "mg/L against %"
+    if abs(as_set - percent) <= near:
+        return QualityFinding("pair", test, Flag.PASS, say("{mg_l} and {percent} fit together at {at}.", **words))
+    if abs(as_here - percent) <= near:
+        sentence = (
+            "{mg_l} and {percent} fit together at the site's salinity {salinity} and {pressure}, not at those on record for "
+            "the meter, {preset} and {preset_pressure}. Take its settings down anew in Kit."
+        )
+    else:
+        sentence = (
+            "{mg_l} and {percent} do not fit together: at {at}, salinity {salinity} and {pressure} it would be {as_here}. "
+            "One of them is a slip, or the meter is set to another salinity or pressure."
+        )
+    return QualityFinding("pair", test, Flag.SUSPECT, say(sentence, **words))
+
+
 def oxygen_without_light(percent: float, *, light: bool | None) -> QualityFinding:
     """Over 140 % needs light and plants, or a wet tip [%]. Common practice, no source."""
-    if percent <= 140:
+    if percent <= SUPERSATURATED_PERCENT:
         return QualityFinding(
             "oxygen_light",
             "supersaturation",

@@ -99,13 +99,13 @@ def _wait(wait_s: float, shown: dict[str, Any]) -> Settling:
     return Settling(State.WAITING, words, seconds_to_go=max(wait_s, 0.0), **shown)
 
 
-#: What a finger does to a number, in words; each undone by its function.
-_SLIPS: tuple[tuple[str, Callable[[float], float]], ...] = (
-    ("the minus sign seems lost or one too many", lambda value: -value),
-    ("it seems ten times too large", lambda value: value / 10),
-    ("it seems ten times too small", lambda value: value * 10),
-    ("it seems a thousand times too large, as in another unit", lambda value: value / 1000),
-    ("it seems a thousand times too small, as in another unit", lambda value: value * 1000),
+#: What a finger does to a number, in words, and the factor that undoes it.
+SLIPS: tuple[tuple[str, float], ...] = (
+    ("the minus sign seems lost or one too many", -1),
+    ("it seems ten times too large", 0.1),
+    ("it seems ten times too small", 10),
+    ("it seems a thousand times too large, as in another unit", 0.001),
+    ("it seems a thousand times too small, as in another unit", 1000),
 )
 
 
@@ -118,5 +118,5 @@ def slip(shown: float, near: Callable[[float], bool]) -> tuple[str, float] | Non
     """
     if shown == 0 or near(shown):
         return None
-    meant = [(words, undo(shown)) for words, undo in _SLIPS if near(undo(shown))]
+    meant = [(words, shown * factor) for words, factor in SLIPS if near(shown * factor)]
     return meant[0] if len(meant) == 1 else None

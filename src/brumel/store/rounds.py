@@ -23,6 +23,11 @@ class Round(Base):
     leave_at: Mapped[str] = mapped_column(default="08:00")
     zone: Mapped[str]
     note: Mapped[str] = mapped_column(default="")
+    #: how it is gone: minutes at a site, km/h between sites, minutes there and home, and between the sites where typed
+    site_min: Mapped[float] = mapped_column(default=20.0)
+    speed_kmh: Mapped[float] = mapped_column(default=40.0)
+    way_min: Mapped[float] = mapped_column(default=20.0)
+    between_min: Mapped[float | None]
     retired_at: Mapped[datetime | None]
     stops: Mapped[list[RoundStop]] = relationship(
         lazy="selectin", order_by="RoundStop.place", cascade="all, delete-orphan"

@@ -93,7 +93,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.practice import routes as practice
     from brumel.web.records import readings, review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
-    from brumel.web.rounds import logger, offline, outing, paper, printing, sheet, site_record  # noqa: F401 - on Rounds' blueprint
+    from brumel.web.rounds import cups, logger, offline, outing, paper, printing, sheet, site_record  # noqa: F401 - on Rounds' blueprint
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet

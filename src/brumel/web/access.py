@@ -105,6 +105,8 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.manifest": ANYONE,
     "rounds.running": STAFF,
     "rounds.send": STAFF,
+    "rounds.cups": STAFF,
+    "rounds.send_run": STAFF,
     "rounds.edit_round": LEAD,
     "rounds.save_round": LEAD,
     "rounds.edit_site": LEAD,

@@ -82,6 +82,20 @@ def optional_measured(field: str, label: str, dimension: str = "") -> tuple[floa
         raise InputError(field, words_of(error), value=text) from None
 
 
+#: What a field that answers a question is called: this, and the question's code behind it.
+ANSWERS = "why:"
+
+
+def answers_sent(*, of_set: str = "") -> dict[str, str]:
+    """Why what is odd may be so, by the question's code, as the sent form has it.
+
+    of_set : those of this set of a visit, whose number stands before their codes
+    """
+    start = f"{ANSWERS}{of_set}:" if of_set else ANSWERS
+    fields = [name for name in request.form if name.startswith(start)][:200]
+    return {name.removeprefix(start)[:80]: request.form[name] for name in fields}
+
+
 def local_time(field: str, label: str, zone: ZoneInfo) -> datetime | None:
     """A field of the sent form as a time by the clock of `zone`, or of an offset it names; None where it was left empty."""
     text = request.form.get(field, "").strip()

@@ -120,6 +120,11 @@ def writes(
     return decorate
 
 
+def inside(use_case: Callable[Concatenate[Desk, User, uuid.UUID, P], R]) -> Callable[Concatenate[Write, P], R]:
+    """A use case as part of another write: called with that one's `Write`, in its transaction and under its key."""
+    return use_case.__wrapped__  # type: ignore[attr-defined]
+
+
 def _is_new(session: Session, actor: User, key: uuid.UUID, action: str, now: datetime) -> bool:
     taken = session.execute(
         insert(WriteKey)

@@ -18,9 +18,12 @@ class Cup:
     ph: float
 
 
-#: How much nearer another cup must be, and how near it must be itself; how far one cup may be off while the others
-#: agree [pH]. Common practice, no source.
-MARGIN_PH, NEAR_PH = 0.5, 0.8
+#: A typed pH this near to the label's is the label's, where the cup should read this much apart from it [pH].
+LABEL_PH, LABEL_APART_PH = 0.005, 0.02
+
+#: How much nearer another cup must be, and how near it must be itself; beyond what a signal belongs to no cup; how far one
+#: cup may be off while the others agree [pH]. Common practice, no source.
+MARGIN_PH, NEAR_PH, FAR_PH = 0.5, 0.8, 1.5
 OFF_PH, AGREE_PH = 0.2, 0.1
 
 
@@ -58,7 +61,7 @@ def wrong_cup(
             f"Check the cup. If it holds {best.name}, rinse, blot and dip in {intended.name}.",
             best.name,
         )
-    if off > 1.5:
+    if off > FAR_PH:
         return Suspicion(
             "no_cup",
             say(
@@ -132,7 +135,7 @@ def cup_off(
 
 def label_value_used(displayed_ph: float, nominal_ph: float, expected_ph: float) -> Suspicion | None:
     """Speaks when a typed display shows the label's 25 °C value although the cup is at another temperature."""
-    if abs(displayed_ph - nominal_ph) < 0.005 and abs(expected_ph - nominal_ph) >= 0.02:
+    if abs(displayed_ph - nominal_ph) < LABEL_PH and abs(expected_ph - nominal_ph) >= LABEL_APART_PH:
         return Suspicion(
             "label_value",
             say(

@@ -219,14 +219,14 @@ def sketch(sites: Sequence[Any]) -> dict[str, Any] | None:
     """A sketch map of sites from their positions, in their order, with a scale bar; None where none has one.
 
     Degrees are brought to metres about the middle (equirectangular), which is right to 1 % within 50 km. Sites that lie
-    over 20 km from the one before are drawn after a broken line, so that two far places share one sheet.
+    over 5 km from the one before are drawn after a broken line, so that two far places share one sheet.
     """
     known = [s for s in sites if s.latitude is not None and s.longitude is not None]
     if not known:
         return None
     groups: list[list[Any]] = []
     for s in known:
-        near = groups and _metres(groups[-1][-1], s) < 20_000
+        near = groups and _metres(groups[-1][-1], s) < 5_000
         groups[-1].append(s) if near else groups.append([s])
     wide = 600 / len(groups)
     panels = []
@@ -267,6 +267,10 @@ def _metres(a: Any, b: Any) -> float:
     return distance_m((a.latitude, a.longitude), (b.latitude, b.longitude))
 
 
+#: How much room a day's name needs beside its line, in the larger letters of a phone.
+LABEL_HALF_PX = 12.0
+
+
 def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
     """A logged series as a band from least to greatest, bin by bin, with its odd values; `before` it was corrected."""
     log = band_rows.log
@@ -290,7 +294,9 @@ def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
     )
     step = timedelta(days=max(round(span / 86400 / 8), 1))
     while day <= log.ends:
-        days.append({"x": frame.x((day - start).total_seconds()), "label": f"{day:%d %b}"})
+        x = frame.x((day - start).total_seconds())
+        # A series that ends soon after midnight has no room for that day's name.
+        days.append({"x": x, "label": f"{day:%d %b}" if x <= frame.right - LABEL_HALF_PX else ""})
         day += step
 
     # What failed its tests does not set the scale: beyond it, it is drawn at the edge.

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import uuid
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from datetime import datetime
-from typing import Any
+from typing import Annotated, Any
 
 from flask import (
     Response,
@@ -21,17 +22,24 @@ from flask import (
 from pydantic import Base64Bytes, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from brumel import __version__
+from brumel.core import sense
 from brumel.core.errors import InputError
+from brumel.core.oxygen import saturation_mg_l, station_pressure_hpa
 from brumel.core.quantity_table import MEASURED
-from brumel.store.tables import Site
+from brumel.store.tables import MeterSettings, Probe, Site
+from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
 from brumel.web.rounds.routes import blueprint, units
-from brumel.work import rounds
+from brumel.work import kit, rounds
 from brumel.work.bench.points import TYPED_C
+from brumel.work.bench.without_signal import GRID_C
 from brumel.work.desk import MovedOn, NotFound, Refused, object_id
 from brumel.work.quantities import names as quantity_names
+from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.quantities.oxygen import set_to
+from brumel.work.questions import Unanswered
 from brumel.work.records import late
 from brumel.work.rounds import offline, outings, packing
 from brumel.work.rounds.sheet.entry import DEPTH_M
@@ -51,7 +59,11 @@ KEPT = (
     "js/field/draft.js",
     "js/field/photos.js",
     "js/field/queue.js",
+    "js/field/page.js",
+    "js/cups.js",
+    "js/cups/rules.js",
     "js/kept.js",
+    "js/questions.js",
     "js/keys.js",
     "js/session.js",
     "img/mark.svg",
@@ -110,9 +122,8 @@ def field(outing_id: str) -> Any:
         now = desk().clock()
         carried = outings.choice(session, outing.round, now)
         best = carried.best(now)
-        usual = sorted({q for s in outing.round.sites for q in s.ranges})
-        last = rounds.latest(session, [s.id for s in outing.round.sites], usual)
         pasts = rounds.pasts(session, outing.round.sites)
+        settings = kit.settings_of(session, [c.probe.meter_id for c in best])
         sites = [
             {
                 "id": str(s.id),
@@ -121,7 +132,8 @@ def field(outing_id: str) -> Any:
                 "depths": s.depths,
                 "limits": s.limits,
                 "bands": _bands(s, pasts[s.id], [c.quantity for c in best], now),
-                "last": {r.quantity: round(r.value, 4) for r in last[s.id] if r.quantity in s.ranges},
+                "oxygen": oxygen_tables(s, [c.probe for c in best if c.quantity == "oxygen"], settings),
+                "last": _last(pasts[s.id], sorted(s.ranges)),
             }
             for s in outing.round.sites
         ]
@@ -133,7 +145,7 @@ def field(outing_id: str) -> Any:
                 "words": quantity_names.title(c.quantity),
                 "trust": c.trust.words,
                 "valid": c.trust.valid,
-                "entries": _entries(c),
+                "entries": _entries(c, settings.get(c.probe.meter_id)),
             }
             for c in best
         ]
@@ -142,8 +154,10 @@ def field(outing_id: str) -> Any:
             "sites": sites,
             "probes": probes,
             "send": url_for("rounds.send", outing_id=outing.id),
+            "send_run": url_for("rounds.send_run", outing_id=outing.id),
             "bounds": {"temperature_c": TYPED_C, "depth_m": DEPTH_M},
-            "keep": [url_for("static", filename=name) for name in KEPT],
+            "together": TOGETHER,
+            "keep": [url_for("rounds.cups", outing_id=outing.id), *(url_for("static", filename=name) for name in KEPT)],
             "page": request.path,
             "me": str(actor().id),
             "me_name": actor().name,
@@ -175,6 +189,37 @@ AS_REPORTED = {
 }
 
 
+def _last(pasts: Mapping[float | None, Past], quantities: Sequence[str]) -> dict[str, float]:
+    """The newest believable value of each quantity, at whatever depth it was read."""
+    newest = {
+        q: max((p[q][0] for p in pasts.values() if p.get(q)), key=lambda v: v[1], default=None) for q in quantities
+    }
+    return {q: round(found[0], 4) for q, found in newest.items() if found}
+
+
+#: How mg/L and % of one oxygen display are held against each other, and what over saturation is; as core does.
+TOGETHER = {
+    "grid_c": GRID_C,
+    "share": sense.TOGETHER_SHARE,
+    "step": sense.TOGETHER_STEP_PERCENT,
+    "supersaturated": sense.SUPERSATURATED_PERCENT,
+}
+
+
+def oxygen_tables(
+    site: Site, probes: Sequence[Probe], settings: Mapping[uuid.UUID, MeterSettings]
+) -> dict[str, list[float]]:
+    """Saturation [mg/L] over the grid of temperatures: here, and as each oxygen probe's meter is set, by the probe's id."""
+    pressure = float(station_pressure_hpa(site.altitude_m))
+    salt = float(site.water.get("usual_salinity") or 0.0)
+    terms = {"here": (salt, pressure)}
+    for probe in probes:
+        recorded = settings.get(probe.meter_id)
+        case = RunContext(probe, RunConditions(pressure_hpa=pressure), recorded.settings if recorded else {})
+        terms[str(probe.id)] = set_to(case)
+    return {key: [round(float(saturation_mg_l(c, *each)), 4) for c in GRID_C] for key, each in terms.items()}
+
+
 def _bands(site: Site, pasts: Mapping[float | None, Past], quantities: list[str], now: datetime) -> dict[str, Any]:
     """What is not questioned at this site, by depth ("" for none) and quantity; made from the same figures as on a sheet."""
     depths = {None, *site.depths, *pasts}
@@ -186,9 +231,14 @@ def _bands(site: Site, pasts: Mapping[float | None, Past], quantities: list[str]
     }
 
 
-def _entries(c: outings.Chosen) -> list[dict[str, Any]]:
-    """How a probe's display may be typed: limits, what makes it the reported quantity, whether a calibration backs it."""
-    quantity, first = quantity_of(c.quantity), MEASURED[c.quantity].displayed
+def _entries(c: outings.Chosen, recorded: MeterSettings | None) -> list[dict[str, Any]]:
+    """How a probe's display may be typed: limits, what makes it the reported quantity, whether a calibration backs it.
+
+    The unit the meter is set to show comes first.
+    """
+    quantity = quantity_of(c.quantity)
+    own = quantity.entry_of_settings(recorded.settings) if recorded else ""
+    first = own or MEASURED[c.quantity].displayed
     newest = c.trust.calibration if c.trust.valid else None
     ways = sorted(quantity.entries.items(), key=lambda way: way[0] != first)
     return [
@@ -209,6 +259,7 @@ class _Row(BaseModel):
     probe: str = Field(max_length=40)
     unit: str = Field(max_length=20)
     value: float
+    beside: float | None = None
 
 
 class _Set(BaseModel):
@@ -217,7 +268,10 @@ class _Set(BaseModel):
     temperature_c: float
     depth_m: float | None = None
     rows: list[_Row] = Field(min_length=1, max_length=24)
-    reason: str = Field(default="", max_length=600)
+    reason: str = Field(default="", max_length=600)  # of a set kept by a page that asked once for everything
+    answers: dict[Annotated[str, Field(max_length=80)], Annotated[str, Field(max_length=600)]] = Field(
+        default_factory=dict, max_length=60
+    )
 
 
 class _Photo(BaseModel):
@@ -253,6 +307,8 @@ class _Sent(BaseModel):
                 one.temperature_c,
                 one.depth_m,
                 one.reason,
+                one.answers,
+                {r.probe: rounds.Beside(r.beside) for r in one.rows if r.beside is not None},
             )
             for one in self.sets
         ]
@@ -263,24 +319,40 @@ class _Sent(BaseModel):
 @blueprint.post("/outings/<outing_id>/send")
 def send(outing_id: str) -> Any:
     """One visit of the queue: 200 kept, 409 a conflict to be shown, 422 something to answer or put right."""
-    try:
+
+    def do() -> dict[str, Any]:
         sent = _Sent.model_validate_json(request.get_data(cache=False))
-    except ValidationError as error:
-        faults = [f"{'.'.join(str(p) for p in d['loc']) or 'the visit'}: {d['msg']}" for d in error.errors()[:6]]
-        return _told(422, "This visit cannot be read. " + "; ".join(faults))
-    try:
         kept = late.send(desk(), actor(), object_id(sent.key, "visit"), sent.visit(outing_id))
+        visit = url_for("rounds.visit", visit_id=kept.visit)
+        return {"key": sent.key, "visit": visit, "readings": kept.readings}
+
+    return answer_queue(do, "visit")
+
+
+def answer_queue(do: Callable[[], dict[str, Any]], what: str) -> Response:
+    """Take in what a phone had queued. The key comes back in what `do` returns: only this word strikes it out there."""
+    try:
+        return jsonify(do())
+    except ValidationError as error:
+        faults = [f"{'.'.join(str(p) for p in d['loc']) or f'the {what}'}: {d['msg']}" for d in error.errors()[:6]]
+        return told(422, f"This {what} cannot be read. " + "; ".join(faults))
     except offline.Conflict as error:
-        return _told(409, in_words(error))
+        return told(409, in_words(error))
+    except Unanswered as error:
+        return told(422, in_words(error), error)
     except InputError as error:
-        return _told(422, " ".join(in_words(f) for f in error.faults))
+        return told(422, " ".join(in_words(f) for f in error.faults))
     except (NotFound, MovedOn, Refused) as error:
-        return _told(422, in_words(error))
-    # The key comes back: only this word strikes the visit out in the phone.
-    return jsonify({"key": sent.key, "visit": url_for("rounds.visit", visit_id=kept.visit), "readings": kept.readings})
+        return told(422, in_words(error))
 
 
-def _told(status: int, words: str) -> Response:
-    response = jsonify({"message": words})
+def told(status: int, words: str, asked: Unanswered | None = None) -> Response:
+    """An answer to the queue: what to do, and what wants an answer."""
+    questions = []
+    if asked is not None:
+        questions = [
+            {"code": q.code, "sentence": in_words(q.sentence), "remedy": asked.remedy} for q in asked.questions
+        ]
+    response = jsonify({"message": words, "questions": questions})
     response.status_code = status
     return response

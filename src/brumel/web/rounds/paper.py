@@ -14,12 +14,13 @@ from brumel.core.units import to_canonical
 from brumel.store.tables import Probe, Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import FormDoor, ReasonForm, local_time, text_of
+from brumel.web.forms import FormDoor, WriteForm, answers_sent, local_time
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint
 from brumel.work import kit, rounds
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
+from brumel.work.questions import Unanswered
 from brumel.work.records import late
 from brumel.work.rounds import offline
 
@@ -35,7 +36,8 @@ def paper(site_id: str, faults: Faults = ()) -> Any:
             site=site,
             probes=[(probe, _ways(probe)) for probe in probes],
             given=request.values,
-            faults=faults,
+            faults=[fault for fault in faults if not isinstance(fault, Unanswered)],
+            questions=[q for fault in faults if isinstance(fault, Unanswered) for q in fault.questions],
         )
         return page, 422 if faults else 200
 
@@ -56,14 +58,14 @@ def _ways(probe: Probe) -> list[tuple[str, str]]:
 @blueprint.post("/sites/<site_id>/paper")
 def enter_paper(site_id: str) -> Any:
     """Take the sheet in, whole or not at all."""
-    form = ReasonForm()
+    form = WriteForm()
 
     def do() -> str:
         form.check()
         with desk().read() as session:
             site = rounds.site_of(session, site_id)
             probes, zone = _probes(session, site), ZoneInfo(site.zone)
-        one = _set_sent(probes, zone, text_of(form.reason))
+        one = _set_sent(probes, zone)
         with desk().read() as session:
             outing = offline.outing_of(session, site_id, one.at)
         visit = offline.QueuedVisit(outing, site_id, [one], request.form.get("note", "")[:2000], both=True)
@@ -76,7 +78,7 @@ def enter_paper(site_id: str) -> Any:
     return answer(do, lambda faults: paper(site_id, faults))
 
 
-def _set_sent(probes: list[Probe], zone: ZoneInfo, reason: str) -> offline.ReadSet:
+def _set_sent(probes: list[Probe], zone: ZoneInfo) -> offline.ReadSet:
     """What the form holds, with every fault at once. Raises InputErrors."""
     door = FormDoor()
     rows: list[rounds.Typed] = []
@@ -103,7 +105,7 @@ def _set_sent(probes: list[Probe], zone: ZoneInfo, reason: str) -> offline.ReadS
         door.faults.append(InputError("value", "Type what at least one display showed."))
     door.close()
     assert at is not None
-    return offline.ReadSet(at, rows, at_c or 0.0, depth_m, reason)
+    return offline.ReadSet(at, rows, at_c or 0.0, depth_m, answers=answers_sent(of_set="0"))
 
 
 def _degrees(row: rounds.Typed) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import uuid
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from flask import Blueprint, render_template, request, url_for
@@ -11,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError
 from brumel.core.quantity_table import ON_SHEET
 from brumel.methods.field import load_field
-from brumel.store.tables import Site
+from brumel.store.tables import Reading, Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
@@ -20,7 +21,7 @@ from brumel.web.units import scale_of
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
 from brumel.work.quantities import names as quantity_names
-from brumel.work.rounds import calendar, logger, site_history
+from brumel.work.rounds import calendar, logger, outings, site_history
 
 blueprint = Blueprint("rounds", __name__, template_folder="templates", url_prefix="/rounds")
 
@@ -54,11 +55,25 @@ def past_drawn(
     session: Session, site: Site, quantities: Sequence[str], count: int = 40, depth_m: float | None = None
 ) -> dict[str, Any]:
     """The drawn past of some quantities, at a depth; without one at the shallowest that is read there."""
-    now = desk().clock()
+    return _drawn(session, site, _past(session, site, quantities, count, depth_m), depth_m)
+
+
+def _at(site: Site, depth_m: float | None) -> tuple[float, float] | None:
     top = min(site.depths, default=None)
-    depths = (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
-    seasons = site_history.seasons(session, site.id, quantities, now, depths)
-    readings = rounds.standings(session, site.id, quantities, count, depths=depths, bare=True)
+    return (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
+
+
+def _past(
+    session: Session, site: Site, quantities: Sequence[str], count: int, depth_m: float | None = None
+) -> dict[str, list[Reading]]:
+    return rounds.standings(session, site.id, quantities, count, depths=_at(site, depth_m), bare=True)
+
+
+def _drawn(
+    session: Session, site: Site, readings: Mapping[str, list[Reading]], depth_m: float | None = None
+) -> dict[str, Any]:
+    now = desk().clock()
+    seasons = site_history.seasons(session, site.id, list(readings), now, _at(site, depth_m))
     spans = site_history.spans(session, readings)
     drawn = {}
     for quantity, rows in readings.items():
@@ -95,7 +110,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         known = list(ON_SHEET)
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
-        past = past_drawn(session, site, known, SPANS[span][1])
+        rows = _past(session, site, known, SPANS[span][1])
+        past = _drawn(session, site, rows)
         deep = site_history.by_depth(session, site.id, site_drawings.DEEP) if site.depths else []
         last = site_history.last_profile(session, site.id) if site.depths else []
         page = render_template(
@@ -106,6 +122,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             faults=faults,
             outing=request.values.get("outing", ""),
             given=request.form,
+            source=request.form.get("source")
+            or outings.usual_source(session, actor(), request.values.get("outing", "")),
             logs=_logs(session, site),
             withdrawn_logs=logger.of_site(session, site.id, withdrawn=True),
             probes=[p for _, lines in meters for p, _ in lines],
@@ -116,9 +134,23 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             units=units(),
             sections=site_drawings.section(deep, site.zone),
             history={q: h for q, h in past.items() if h},
-            readings=rounds.standing(session, site.id, "ph", 8),
+            **_last_visits(site, rows),
         )
         return page, 422 if faults else 200
+
+
+#: How many visits a site's page lists, and how many quantities of each.
+VISITS_LISTED, MAIN_QUANTITIES = 8, 4
+
+
+def _last_visits(site: Site, rows: Mapping[str, list[Reading]]) -> dict[str, Any]:
+    """The last visits with what the site is read for, {quantity: reading}, the newest first."""
+    main = [q for q in ON_SHEET if q in site.ranges and rows.get(q)][:MAIN_QUANTITIES]
+    visits: dict[uuid.UUID, dict[str, Reading]] = {}
+    for row in sorted((r for q in main for r in rows[q] if r.role == "first"), key=lambda r: r.at, reverse=True):
+        visits.setdefault(row.visit_id, {}).setdefault(row.quantity, row)
+    listed = list(visits.items())[:VISITS_LISTED]
+    return {"main": main, "visits": [(visit_id, max(r.at for r in read.values()), read) for visit_id, read in listed]}
 
 
 def _logs(session: Session, site: Site) -> list[dict[str, Any]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from flask import Response, current_app, flash, render_template, request, url_for
@@ -18,11 +18,13 @@ from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
-from brumel.web.forms import FormDoor, ReasonForm, WriteForm, optional_measured, optional_number, text_of
+from brumel.web.forms import FormDoor, ReasonForm, WriteForm, answers_sent, optional_measured, optional_number, text_of
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
 from brumel.work import kit, rounds
+from brumel.work.air import READ_AS
 from brumel.work.quantities.book import quantity_of
+from brumel.work.questions import Unanswered, each_once
 from brumel.work.records import mending
 from brumel.work.rounds import packing
 from brumel.work.rounds.sheet import photos
@@ -40,12 +42,16 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
         quantity = focus.probe.quantity
         aboard = {p.id for p in visit.probes}
         done = {r.depth_m for r in sheet.kept}
+        next_depth = next((d for d in visit.site.depths if d not in done), None)
+        asked = [q for fault in faults if isinstance(fault, Unanswered) for q in fault.questions]
         page = render_template(
             "rounds/visit.html",
             sheet=sheet,
             site=visit.site,
-            faults=faults,
+            faults=[fault for fault in faults if not isinstance(fault, Unanswered)],
             given=request.form,
+            asked={request.endpoint: asked},
+            questions=each_once(sheet.questions + (asked if request.endpoint == "rounds.take" else [])),
             focus=focus,
             history=past_drawn(session, visit.site, [quantity], depth_m=sheet.depth_m)[quantity],
             readings=sheet.kept,
@@ -62,7 +68,10 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             profile=site_drawings.profile(sheet.kept),
             units=units(),
             unseen=_unseen(session, visit),
-            next_depth=next((d for d in visit.site.depths if d not in done), None),
+            next_depth=next_depth,
+            to_read=(visit.site.depths and next_depth is not None) or _unread(sheet),
+            second_display=_second_display(sheet),
+            pressures=READ_AS,
             vouched=rounds.vouched(session, sheet),
             gap_of=kit.typed_gap,
             moved=moved_to(session, visit.id),
@@ -79,16 +88,34 @@ def _unseen(session: Session, visit: Visit) -> list[Any]:
 
 
 def _entries(session: Session, sheet: rounds.Sheet) -> dict[str, list[tuple[str, str]]]:
-    """How each probe's display may be typed: units with their words; the one it was last typed in first."""
+    """How each probe's display may be typed: units with their words.
+
+    The one it was last typed in comes first, else the one the meter is set to show.
+    """
     entries = {}
-    last = kit.last_typed_units(session, sheet.visit.probes) if _typed(sheet) else {}
+    probes = sheet.visit.probes
+    last = kit.last_typed_units(session, probes) if _typed(sheet) else {}
+    new = [p.meter_id for p in probes if p.id not in last] if _typed(sheet) else []
+    settings = kit.settings_of(session, new) if new else {}
     for line in sheet.lines:
         quantity = quantity_of(line.probe.quantity)
         ways = [(key, entry.label) for key, entry in quantity.entries.items()]
         begun = line.dip.entered if line.dip and line.dip.source == "typed" else ""
-        wanted = begun or last.get(line.probe.id) or quantity.row.displayed or ways[0][0]
+        recorded = settings.get(line.probe.meter_id)
+        own = quantity.entry_of_settings(recorded.settings) if recorded else ""
+        wanted = begun or last.get(line.probe.id) or own or quantity.row.displayed or ways[0][0]
         entries[str(line.probe.id)] = sorted(ways, key=lambda way: way[0] != wanted)
     return entries
+
+
+def _unread(sheet: rounds.Sheet) -> bool:
+    """Whether a probe of the sheet has given nothing yet."""
+    return any(not line.kept for line in sheet.lines)
+
+
+def _second_display(sheet: rounds.Sheet) -> dict[str, str]:
+    """What an oxygen display may show besides, by the probe's id: mg/L and % of saturation are typed together."""
+    return {str(line.probe.id): "mg/L or %" for line in sheet.lines if line.probe.quantity == "oxygen"}
 
 
 def _typed(sheet: rounds.Sheet) -> bool:
@@ -118,43 +145,52 @@ def dip(visit_id: str) -> Any:
 
 @blueprint.post("/visits/<visit_id>/type")
 def type_reading(visit_id: str) -> Any:
-    """What the displays show, one or all of them."""
+    """What the displays show, one or all of them: recorded where they stood still, else a first of several values."""
     form = WriteForm()
 
     def do() -> None:
         form.check()
-        door, rows = FormDoor(), list[rounds.Typed]()
         with desk().read() as session:
-            lines = rounds.sheet_of_visit(session, visit_id, desk().clock()).lines
-            names = {str(line.probe.id): line.probe.name for line in lines}
-        for probe_id, name in names.items():
-            value, unit = door.measured(f"value_{probe_id}", f"{name} shows")
-            if value is not None:
-                rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value, unit))
-        at_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
-        after = door.number("after_s", "Seconds in the water")
-        depth, _ = door.measured("depth_m", "Depth", "length")
-        if at_c is None and not any(f.field == "temperature_c" for f in door.faults):
-            at_c = next((_celsius(r) for r in rows if r.signal in ("shown", "c", "f")), None)
-            if at_c is None:
-                missing = "Water temperature is missing. Every signal is read at it."
-                door.faults.append(InputError("temperature_c", missing))
-        door.close()
-        rounds.type_readings(
-            desk(),
-            actor(),
-            form.write_key,
-            visit_id=visit_id,
-            typed=rounds.TypedSheet(
-                rows=rows,
-                temperature_c=at_c or 0.0,
-                depth_m=depth,
-                after_s=after,
-                still=request.form.get("still") == "yes",
-            ),
-        )
+            names = {str(p.id): p.name for p in rounds.visit_of(session, visit_id).probes}
+        typed = _typed_sheet(names)
+        if request.form.get("record"):
+            kept = rounds.record_typed(
+                desk(), actor(), form.write_key, visit_id=visit_id, typed=typed, answers=answers_sent()
+            )
+            _say_recorded(len(kept.readings))
+        else:
+            rounds.type_readings(desk(), actor(), form.write_key, visit_id=visit_id, typed=typed)
 
     return _write(visit_id, do)
+
+
+def _typed_sheet(names: Mapping[str, str]) -> rounds.TypedSheet:
+    """What the form holds, by the ids and names of the sheet's probes. Raises InputErrors."""
+    door, rows, beside = FormDoor(), list[rounds.Typed](), dict[str, rounds.Beside]()
+    for probe_id, name in names.items():
+        value, unit = door.measured(f"value_{probe_id}", f"{name} shows")
+        other, other_unit = door.measured(f"beside_{probe_id}", f"{name} shows besides")
+        if value is not None:
+            rows.append(rounds.Typed(probe_id, request.form.get(f"unit_{probe_id}", ""), value, unit))
+        if other is not None:
+            beside[probe_id] = rounds.Beside(other, other_unit)
+            if value is None and not any(f.field.endswith(probe_id) for f in door.faults):
+                only = f"{name} shows a second value but no first. Type it as the first, in its own unit."
+                door.faults.append(InputError(f"value_{probe_id}", only))
+    at_c, _ = door.measured("temperature_c", "Water temperature", "temperature")
+    after = door.number("after_s", "Seconds in the water")
+    depth, _ = door.measured("depth_m", "Depth", "length")
+    if at_c is None and not any(f.field == "temperature_c" for f in door.faults):
+        at_c = next((_celsius(r) for r in rows if r.signal in ("shown", "c", "f")), None)
+        if at_c is None:
+            missing = "Water temperature is missing. Every signal is read at it."
+            door.faults.append(InputError("temperature_c", missing))
+    door.close()
+    return rounds.TypedSheet(rows=rows, temperature_c=at_c or 0.0, depth_m=depth, after_s=after, beside=beside)
+
+
+def _say_recorded(count: int) -> None:
+    flash("Recorded." if count < 3 else f"{count} readings recorded.", "note")
 
 
 @blueprint.post("/visits/<visit_id>/strike")
@@ -184,7 +220,7 @@ def take(visit_id: str) -> Any:
 
     def do() -> None:
         form.check()
-        early, why = text_of(form.early) == "yes", text_of(form.reason)
+        early = text_of(form.early) == "yes"
         if request.form.get("all"):
             taken = rounds.take_all(
                 desk(),
@@ -192,7 +228,7 @@ def take(visit_id: str) -> Any:
                 form.write_key,
                 visit_id=visit_id,
                 early=early,
-                reason=why,
+                answers=answers_sent(),
                 dips=_shown(request.form.getlist("dip")[:40]),
             )
         else:
@@ -204,10 +240,9 @@ def take(visit_id: str) -> Any:
                 dip_id=request.form.get("dip", ""),
                 early=early,
                 seen=form.seen_number,
-                reason=why,
+                answers=answers_sent(),
             )
-        count = len(taken.readings)
-        flash("Recorded." if count < 3 else f"{count} readings recorded.", "note")
+        _say_recorded(len(taken.readings))
 
     return _write(visit_id, do)
 
@@ -228,7 +263,7 @@ def _shown(given: Sequence[str]) -> dict[str, int | None]:
 @blueprint.post("/visits/<visit_id>/hand")
 def by_hand(visit_id: str) -> Any:
     """A second method's result."""
-    form = ReasonForm()
+    form = WriteForm()
 
     def do() -> None:
         form.check()
@@ -245,7 +280,7 @@ def by_hand(visit_id: str) -> Any:
                 value=value,
                 method=request.form.get("hand_method", "")[:200],
                 depth_m=optional_measured("depth_m", "Depth", "length")[0],
-                reason=text_of(form.reason),
+                answers=answers_sent(),
             ),
         )
 
@@ -266,11 +301,19 @@ def say(visit_id: str) -> Any:
             form.write_key,
             visit_id=visit_id,
             light=light,
-            pressure_hpa=optional_measured("pressure_hpa", "Station pressure", "pressure")[0],
+            pressure_hpa=_pressure_hpa(),
+            pressure_from=request.form.get("pressure_from", "station"),
             note=request.form.get("note", ""),
         )
 
     return _write(visit_id, do)
+
+
+def _pressure_hpa() -> float | None:
+    """The pressure as it was read: in the unit that was chosen, or that is written behind it [hPa]."""
+    pressure, unit = optional_measured("pressure_hpa", "Pressure")
+    unit = unit or request.form.get("pressure_unit", "hPa")
+    return None if pressure is None else to_canonical("pressure_hpa", pressure, unit, "pressure")
 
 
 @blueprint.post("/visits/<visit_id>/probe")

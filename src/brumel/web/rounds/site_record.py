@@ -9,12 +9,13 @@ from zoneinfo import ZoneInfo
 
 from flask import Response, current_app, flash, render_template, request, url_for
 
+from brumel.core import travel
 from brumel.core.errors import InputError
 from brumel.formats import geojson
 from brumel.store.rounds import Round
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
+from brumel.web.forms import FormDoor, ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
 from brumel.work.rounds import calendar, recurrence, site_record
@@ -224,11 +225,30 @@ def save_round() -> Any:
                 request.form.get("leave_at", ""),
                 request.form.get("zone", ""),
                 request.form.get("note", ""),
+                _pace_sent(),
             ),
         )
         return url_for("rounds.round", round_id=saved.id)
 
     return answer(do, lambda faults: edit_round(round_id, faults, request.form))
+
+
+def _pace_sent() -> travel.Pace:
+    """How the round is gone, as the form has it; what it does not ask is usual. Raises InputErrors."""
+    door, sent = FormDoor(), dict[str, float]()
+    for name, words in (
+        ("site_min", "Minutes at a site"),
+        ("speed_kmh", "Speed between sites"),
+        ("way_min", "Minutes there and home"),
+        ("between_min", "Minutes between all sites"),
+    ):
+        value = door.number(name, words)
+        if value is not None:
+            sent[name] = value
+        elif name in request.form and name != "between_min" and not any(f.field == name for f in door.faults):
+            door.faults.append(InputError(name, f"{words} are missing." if "Min" in words else f"{words} is missing."))
+    door.close()
+    return travel.Pace(**sent)
 
 
 @blueprint.get("/sites.geojson")

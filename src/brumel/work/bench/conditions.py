@@ -14,22 +14,18 @@ from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.fitness.ions import prerequisites
 from brumel.core.ions import RESTS_ON
-from brumel.core.oxygen import looks_like_sea_level, station_from_sea_level_hpa, station_pressure_hpa
+from brumel.core.oxygen import station_pressure_hpa
 from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.suspicion import out_of_bracket
 from brumel.methods import Method
 from brumel.store.tables import Lot, Probe, Site
 from brumel.store.typed_json import RunConditions
-from brumel.work import kit
+from brumel.work import air, kit
 from brumel.work.desk import Refused, Write
 from brumel.work.quantities import standards as quantities_standards
 
-PRESSURES = {
-    "station": "station pressure, as measured",
-    "altitude": "from the altitude",
-    "report": "from a weather report",
-}
+PRESSURES = {"station": air.READ_AS["station"], "altitude": "from the altitude", "report": air.READ_AS["report"]}
 
 
 @dataclass(frozen=True)
@@ -124,12 +120,7 @@ def _check_oxygen(given: Conditions) -> None:
 def _station_pressure_hpa(given: Conditions) -> float:
     if given.pressure_from == "altitude":
         return float(station_pressure_hpa(given.altitude_m or 0.0))
-    if given.pressure_from == "report":
-        return float(station_from_sea_level_hpa(given.pressure_hpa or 0.0, given.altitude_m or 0.0))
-    pressure = float(given.pressure_hpa or 0.0)
-    if given.altitude_m is not None and (odd := looks_like_sea_level(pressure, given.altitude_m)):
-        raise InputError("pressure_hpa", odd, value=pressure)
-    return pressure
+    return air.station_pressure(given.pressure_from, given.pressure_hpa or 0.0, given.altitude_m)
 
 
 def missing_first(session: Session, probe: Probe, now: datetime) -> tuple[str, ...]:

@@ -11,7 +11,7 @@ from sqlalchemy import func, inspect, select
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.quantity_table import MEASURED
-from brumel.core.sentence import Amount, as_evidence, say
+from brumel.core.sentence import Amount, as_evidence, joined, say
 from brumel.core.trace import Trace
 from brumel.store.tables import Dip, Lot, Point, Run, StruckValue
 from brumel.work import kit
@@ -20,6 +20,7 @@ from brumel.work.bench.run_state import open_for_writing
 from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, writes
 from brumel.work.link import samples
 from brumel.work.quantities.base import Quantity, RunContext
+from brumel.work.questions import Question, Unanswered
 
 
 @writes("run.dip", Written)
@@ -219,7 +220,8 @@ def accept(w: Write, *, run_id: str, step: str, turn: int, how: Acceptance = Acc
     expanded_uncertainty = math.hypot(expanded_uncertainty, cup.display_uncertainty(state, live.trace, before))
     answer = clean_reason(how.answer, required=False)
     if live.suspicions and not answer:
-        raise Refused(live.suspicions[0].sentence + " Say why you take it all the same, or redo the cup.")
+        asked = Question(f"cup:{step}", joined(s.sentence for s in live.suspicions))
+        raise Unanswered([asked], "Say why you take it all the same, or redo the cup.")
     if state.current.lot and state.current.lot.lot.opened_at is None and not state.current.lot.lot.single_use:
         w.session.get_one(Lot, state.current.lot.lot.id).opened_at = w.now  # poured into a cup: it is open now
     w.session.add(

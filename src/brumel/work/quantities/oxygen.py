@@ -32,10 +32,14 @@ def _percent(value: float, at_c: float, case: RunContext) -> float:
     return value * _local_share(at_c, case)
 
 
+def set_to(case: RunContext) -> tuple[float, float]:
+    """The salinity and pressure [hPa] that are in the meter's mg/L: as its settings on record say."""
+    return case.setting("preset_salinity", 0.0), case.setting("preset_pressure_hpa", pressure_hpa(case))
+
+
 def _mg_l(value: float, at_c: float, case: RunContext) -> float:
     """The meter's preset salinity and pressure taken off again: they were in its mg/L."""
-    salt = case.setting("preset_salinity", 0.0)
-    pressure = case.setting("preset_pressure_hpa", pressure_hpa(case))
+    salt, pressure = set_to(case)
     return 100 * value / float(saturation_mg_l(at_c, salt, pressure)) * _local_share(at_c, case)
 
 

@@ -28,6 +28,7 @@ from brumel.work.desk import MovedOn, Refused, Write, clean_reason, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 from brumel.work.records.decisions import SignedDecision, decision_of, lock_subject, take_back
+from brumel.work.rounds.sheet.answers import Answers
 from brumel.work.rounds.sheet.entry import checked_depth
 from brumel.work.rounds.sheet.model import Sheet
 from brumel.work.rounds.sheet.plausibility import findings, limited
@@ -102,7 +103,7 @@ def correct(w: Write, *, reading_id: str, version: int, correction: Correction) 
     w.session.add(value)
     w.session.flush()
     opened += open_again(w, [value], _told(why))
-    follow(w, old.visit, why)
+    follow(w, old.visit)
     newest = _newest_of(w.session, value)
     changed = {"from": old.value, "to": newest.value, "reason": why, "decisions opened": opened}
     w.record(f"reading:{old.root_id}", changed | _moved_in(old, newest))
@@ -208,7 +209,7 @@ def _from_probe(w: Write, old: Reading, change: Correction, why: str) -> Reading
     value = rework(w.session, old, whole, again, past)
     if value is None:
         raise Refused("This signal cannot be read without a calibration.")
-    row = in_place_of(old, row_of(w, old.visit, value, old.settling, why))
+    row = in_place_of(old, row_of(w, old.visit, value, old.settling, _kept_answers(old), why))
     row.at, row.depth_m = change.at, change.depth_m
     return row
 
@@ -279,7 +280,7 @@ def strike(w: Write, *, reading_id: str, version: int, reason: str) -> Mended:
     gone = copy_of(w, old, struck=True, reason=why)
     w.session.add(gone)
     w.session.flush()
-    follow(w, old.visit, why)
+    follow(w, old.visit)
     w.record(f"reading:{old.root_id}", {"struck out": old.value, "reason": why, "decisions opened": opened})
     return Mended(str(gone.id), tuple(opened))
 
@@ -298,7 +299,7 @@ def bring_back(w: Write, *, reading_id: str, version: int, reason: str) -> Mende
     w.session.add(back)
     w.session.flush()
     opened = open_again(w, [back], _told(why))
-    follow(w, old.visit, why)
+    follow(w, old.visit)
     w.record(f"reading:{old.root_id}", {"brought back": old.value, "reason": why, "decisions opened": opened})
     return Mended(str(_newest_of(w.session, back).id), tuple(opened))
 
@@ -324,7 +325,7 @@ def move_visit(w: Write, *, visit_id: str, site_id: str, reason: str) -> Mended:
     for row in of_visit(w.session, old.id):
         _carry_over(w, row, at_new, why)
     w.session.flush()
-    follow(w, new, why)
+    follow(w, new)
     moved = {"from": old.site.name, "to": to.name, "visit": str(new.id), "reason": why, "decisions opened": opened}
     w.record(f"visit:{old.id}", moved)
     return Mended(str(new.id), tuple(opened))
@@ -354,6 +355,11 @@ def _visit_at(w: Write, old: Visit, site_id: uuid.UUID, why: str) -> Visit:
     return new
 
 
+def _kept_answers(old: Reading) -> Answers:
+    """What was said of an older version; why it is mended is no answer to what is odd about it."""
+    return Answers().and_kept(old.quantity, old.findings)
+
+
 def _carry_over(w: Write, row: Reading, to: Sheet, why: str) -> None:
     """A reading's next version at the right site, with what its altitude, water, limits and history make of it."""
     visit, site = to.visit, to.visit.site
@@ -366,7 +372,7 @@ def _carry_over(w: Write, row: Reading, to: Sheet, why: str) -> None:
         past = past_values(w.session, site, before=row.at, depth_m=row.depth_m)
         value = rework(w.session, row, to, ReadAgain.as_it_was(row), past)
     if value is not None:
-        next_version(w, row, row_of(w, visit, value, row.settling, why))
+        next_version(w, row, row_of(w, visit, value, row.settling, _kept_answers(row), why))
         return
     outcome, words = limited(site, row.quantity, row.value, row.expanded_uncertainty, row.unit)
     w.session.add(

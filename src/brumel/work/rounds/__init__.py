@@ -1,6 +1,7 @@
 """Rounds: sites and their past, the calendar, the plan, outings, the sheet of a visit, loggers."""
 
 from brumel.work.rounds.sheet.entry import (
+    Beside,
     Typed,
     TypedSheet,
     add_probe,
@@ -13,7 +14,7 @@ from brumel.work.rounds.sheet.entry import (
 from brumel.work.rounds.sheet.judging import judge_sheet
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.pairs import ReadingPair, pairs
-from brumel.work.rounds.sheet.recording import BY_HAND, HandResult, by_hand, take, take_all, vouched
+from brumel.work.rounds.sheet.recording import BY_HAND, HandResult, by_hand, record_typed, take, take_all, vouched
 from brumel.work.rounds.sheet.rows import reading
 from brumel.work.rounds.sheet.sheet import of_visit, of_visits, sheet_of_visit, visit_of
 from brumel.work.rounds.sites import (
@@ -32,6 +33,7 @@ __all__ = [
     "BY_HAND",
     "HISTORY",
     "Backing",
+    "Beside",
     "HandResult",
     "Past",
     "ReadingPair",
@@ -51,6 +53,7 @@ __all__ = [
     "past_values",
     "pasts",
     "reading",
+    "record_typed",
     "say",
     "sheet_of_visit",
     "site_of",

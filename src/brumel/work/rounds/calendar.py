@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
+from brumel.core import travel
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.rounds import Round, RoundStop
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, only_the_lead_keeps, writes
@@ -68,6 +69,9 @@ def leavings(session: Session, now: datetime) -> list[tuple[Round, datetime]]:
     return sorted(found, key=lambda pair: pair[1])
 
 
+USUAL_PACE = travel.Pace()
+
+
 @dataclass(frozen=True)
 class NewRound:
     """A round as it is kept: sites in their order, a recurrence, and when it leaves."""
@@ -79,6 +83,17 @@ class NewRound:
     leave_at: str
     zone: str
     note: str = ""
+    pace: travel.Pace = USUAL_PACE
+
+
+def day_out(planned_round: Round) -> travel.DayOut:
+    """How long the round takes, by its pace and where its sites lie."""
+    r = planned_round
+    pace = travel.Pace(r.site_min, r.speed_kmh, r.way_min, r.between_min)
+    places = [
+        (s.latitude, s.longitude) if s.latitude is not None and s.longitude is not None else None for s in r.sites
+    ]
+    return travel.day_out(places, pace)
 
 
 @writes("round.save", Written)
@@ -107,6 +122,10 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
             raise InputError("starts", "The first day must lie between 2000 and 2100.")
     except InputError as error:
         faults += error.faults
+    try:
+        travel.checked(new.pace)
+    except InputError as error:
+        faults += error.faults
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     stops = [find_site(w.session, s) for s in new.sites]
@@ -119,6 +138,9 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
         new.rule.strip(),
         new.starts,
     )
+    pace = new.pace
+    planned_round.site_min, planned_round.speed_kmh = pace.site_min, pace.speed_kmh
+    planned_round.way_min, planned_round.between_min = pace.way_min, pace.between_min
     planned_round.leave_at, planned_round.zone, planned_round.note = (
         new.leave_at,
         new.zone,

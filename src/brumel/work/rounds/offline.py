@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -11,15 +11,17 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
-from brumel.core.sentence import PlaceClock, say
+from brumel.core.sentence import Amount, PlaceClock, say
 from brumel.store.rounds import Outing, RoundStop
 from brumel.store.tables import Reading, Site, User, Visit, VisitMove
 from brumel.work import kit
 from brumel.work.desk import Refused, Write
 from brumel.work.quantities import names as quantity_names
+from brumel.work.questions import Question, Unanswered
 from brumel.work.rounds.outings import outing as find_outing
 from brumel.work.rounds.outings import visits_of
 from brumel.work.rounds.sheet import entry, photos, recording
+from brumel.work.rounds.sheet.answers import Answers
 from brumel.work.rounds.sheet.sheet import of_visit
 from brumel.work.rounds.sites import site_of as find_site
 
@@ -38,7 +40,8 @@ class ReadSet:
     """What the displays showed at one depth [m] and time, with the water's temperature [°C].
 
     at : when it was read, by the phone's clock or the paper's
-    reason : why it may be so, where something is odd
+    answers : why what is odd may be so, by the question's code; `reason` is said of what has no answer of its own
+    beside : a second display of a probe, by its id; see entry.TypedSheet
     """
 
     at: datetime
@@ -46,6 +49,8 @@ class ReadSet:
     temperature_c: float
     depth_m: float | None = None
     reason: str = ""
+    answers: Mapping[str, str] = field(default_factory=dict)
+    beside: Mapping[str, entry.Beside] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -110,7 +115,10 @@ def check_times(sets: Sequence[ReadSet], now: datetime, oldest: timedelta = OLDE
 
 
 def keep_visit(w: Write, visit: QueuedVisit) -> tuple[Visit, list[Reading]]:
-    """A whole visit inside a write: every set at its own time, or none of them. Raises Conflict, Refused, InputErrors."""
+    """A whole visit inside a write: every set at its own time, or none of them.
+
+    Raises Conflict, Refused, InputErrors; Unanswered with the questions of every set, its number before their codes.
+    """
     site = find_site(w.session, visit.site_id)
     out = find_outing(w.session, visit.outing_id) if visit.outing_id else None
     # Two visits to one site take turns, so that the second finds what the first has written.
@@ -127,14 +135,26 @@ def keep_visit(w: Write, visit: QueuedVisit) -> tuple[Visit, list[Reading]]:
     visit_id = str(sheet.id)
     if visit.note.strip():
         entry.say_on(begun, visit_id, note=visit.note)
-    kept = []
-    for one in visit.sets:
-        then = replace(w, now=one.at)
-        entry.type_on(then, visit_id, entry.TypedSheet(one.rows, one.temperature_c, one.depth_m, still=True))
-        kept += recording.keep_settled(then, visit_id, reason=one.reason)
+    kept, left = [], list[Question]()
+    for number, one in enumerate(visit.sets):
+        typed = entry.TypedSheet(one.rows, one.temperature_c, one.depth_m, beside=one.beside)
+        try:
+            kept += recording.record_on(replace(w, now=one.at), visit_id, typed, Answers.given(one.answers, one.reason))
+        except Unanswered as error:  # the others are judged all the same, so that everything is asked at once
+            left += [_of_set(number, one, q) for q in error.questions]
+    if left:
+        raise Unanswered(left)
     for photo in visit.photos:
         photos.put_on(begun, sheet, photo.name, photo.data)
     return sheet, kept
+
+
+def _of_set(number: int, one: ReadSet, asked: Question) -> Question:
+    """A question of one set of a visit: its code begins with the set's number, its sentence with the depth."""
+    words = asked.sentence
+    if one.depth_m is not None:
+        words = say("At {depth}: {words}", depth=Amount(one.depth_m, "m"), words=words)
+    return Question(f"{number}:{asked.code}", words)
 
 
 def _there(w: Write, out: Outing | None, site: Site, at: datetime) -> list[Visit]:

@@ -50,6 +50,14 @@ def running(session: Session, planned_round: Round, day: date) -> Outing | None:
 DAYS_BACK = 60
 
 
+def usual_source(session: Session, person: User, outing_id: str = "") -> str:
+    """How this person read last, in this outing first: "live" or "typed"; empty where they have read nothing yet."""
+    query = select(Visit.source).where(Visit.operator_id == person.id)
+    if outing_id:
+        query = query.order_by((Visit.outing_id == object_id(outing_id, "outing")).desc().nulls_last())
+    return session.scalar(query.order_by(Visit.at.desc()).limit(1)) or ""
+
+
 def gone(session: Session, now: datetime) -> list[Outing]:
     """The outings of the last two months, the newest first."""
     with_sites = joinedload(Outing.round).lazyload("*")

@@ -20,8 +20,8 @@ from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, Written, object_id, writes
 from brumel.work.kit.stock import CUP_ML
 from brumel.work.quantities import standards as quantities_standards
+from brumel.work.rounds.calendar import day_out
 from brumel.work.rounds.outings import Chosen, ProbeChoice, choice, outing
-from brumel.work.rounds.plan import SITE_MIN
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ def packing(
     on_shelf: Sequence[kit.LotView] | None = None,
 ) -> dict[str, list[PackingItem]]:
     """Everything to take and to set before leaving, by kind; solutions and spares with what is left of them."""
-    back = now + timedelta(minutes=SITE_MIN * len(planned_round.stops))
+    back = now + timedelta(minutes=day_out(planned_round).minutes)
     chosen = (carried or choice(session, planned_round, now)).best(back)
     on_shelf = kit.lots_on_shelf(session, now) if on_shelf is None else on_shelf
     lots = [v for v in on_shelf if v.lot.opened_at or not v.objections]

@@ -19,13 +19,10 @@ from brumel.store.tables import Lot, Probe, Run
 from brumel.work import bench, kit
 from brumel.work.bench.calibration_sessions import HANDS_MIN, VERDICT_MIN
 from brumel.work.bench.offers import offers_for, usual_cups
-from brumel.work.rounds.calendar import leaving, today_of
+from brumel.work.rounds.calendar import day_out, leaving, today_of
 from brumel.work.rounds.outings import Chosen, ProbeChoice, choice
 
 PACK_MIN = 10.0  # common practice, no source
-
-
-SITE_MIN = 25.0  # a site with the way to it; common practice, no source
 
 
 @dataclass(frozen=True)
@@ -64,6 +61,7 @@ class DayPlan:
     begin_at: datetime
     starts_at: datetime
     back_at: datetime
+    day_words: str
     chosen: tuple[Chosen, ...]
     missing: tuple[str, ...]
     troubles: tuple[Trouble, ...]
@@ -103,7 +101,8 @@ def plan_day(
     """
     known = known or AlreadyKnown()
     leave = leave_at or leaving(planned_round, today_of(planned_round, now))
-    back = leave + timedelta(minutes=SITE_MIN * len(planned_round.stops))
+    out = day_out(planned_round)
+    back = leave + timedelta(minutes=out.minutes)
     carried = known.carried or choice(session, planned_round, now)
     chosen, missing = carried.best(back), carried.missing
     runs = kit.open_runs(session, [c.probe for c in chosen]) if known.runs is None else known.runs
@@ -139,7 +138,18 @@ def plan_day(
     troubles = _troubles(carried, chosen, lines, leave, ready)
     troubles += [Trouble(f"Nothing measures {q}.", "Leave it out, or add a probe in Kit.") for q in missing]
     return DayPlan(
-        planned_round, now, leave, lines, ready, begin, starts, back, tuple(chosen), tuple(missing), tuple(troubles)
+        planned_round,
+        now,
+        leave,
+        lines,
+        ready,
+        begin,
+        starts,
+        back,
+        out.words,
+        tuple(chosen),
+        tuple(missing),
+        tuple(troubles),
     )
 
 

@@ -1,15 +1,18 @@
 // The field page: a site's visit is built up without a signal, depth by depth, judged by the bands that came along, and put
 // into the queue as one thing. The site changes only when the technician says so; what was typed stays with its site.
 import { clear, fieldsOf, fill, isBlank, load, save } from "./field/draft.js";
-import { oddities, read } from "./field/judging.js";
+import { beyond, oddities, oxygenOddities, read } from "./field/judging.js";
+import { mind } from "./field/page.js";
 import { MOST, shrink } from "./field/photos.js";
-import { add, asFile, draw, fromFile, send } from "./field/queue.js";
+import { add, draw, runsWaiting, send } from "./field/queue.js";
+import { isStored } from "./kept.js";
+import { answersIn, keepTo, recall } from "./questions.js";
 
 const root = document.querySelector("[data-field]");
 const body = JSON.parse(root.dataset.field);
 const form = document.querySelector("[data-sheet]");
-const net = document.querySelector("[data-net]");
 const judged = document.querySelector("[data-judged]");
+const questions = document.querySelector("[data-questions]");
 const setsList = document.querySelector("[data-sets]");
 const onward = document.querySelector("[data-onward]");
 const photoWords = document.querySelector("[data-photo-words]");
@@ -18,31 +21,7 @@ let draft = { sets: [], fields: {}, photos: [] };
 let siteShown = form.elements.site.value;
 let ready = Promise.resolve();
 let isReady = false;
-
-let isKept = false;
-const sayNet = async () => {
-  const line = navigator.onLine ? "There is a signal." : "No signal.";
-  const lasts = (await navigator.storage?.persisted?.())
-    ? ""
-    : " The browser may clear it when the phone is full; save what waits as a file.";
-  net.textContent = `${line} ${isKept ? `This page is kept: it opens without one.${lasts}` : "This page is not kept yet."}`;
-};
-
-const keep = async () => {
-  if (!("serviceWorker" in navigator)) {
-    net.textContent = "This browser cannot keep the page; write on paper where there is no signal.";
-    return;
-  }
-  navigator.serviceWorker.addEventListener("message", (event) => {
-    isKept = event.data.kept || isKept;
-    sayNet();
-  });
-  await navigator.serviceWorker.register("/rounds/sw.js", { scope: "/rounds/" });
-  const ready = await navigator.serviceWorker.ready;
-  isKept = Boolean(await caches.match(body.page, { ignoreVary: true }));
-  if (navigator.onLine) ready.active.postMessage({ keep: [body.page, ...body.keep] });
-  sayNet();
-};
+let unjudged = new Set(); // the probes whose calibration waits in this phone
 
 const site = () => body.sites.find((s) => s.id === siteShown);
 
@@ -96,7 +75,7 @@ const drawDraft = () => {
 const keepDraft = async () => {
   await ready; // nothing is kept over what was kept before
   draft.fields = fieldsOf(form);
-  await save(body.outing, siteShown, draft);
+  return isStored(() => save(body.outing, siteShown, draft), speak);
 };
 
 // The form is emptied at once, units apart; what was kept of the site comes in behind, over nothing that is typed by then.
@@ -112,16 +91,22 @@ const showSite = () => {
   document.querySelector("[data-note]").textContent = site().note;
   onward.hidden = true;
   speak([]);
+  keepTo(questions, []);
   isReady = false;
   ready = bringIn(siteShown);
 };
 
 const bringIn = async (shown) => {
   const kept = await load(body.outing, shown);
+  unjudged = new Set((await runsWaiting()).map((item) => item.run.probe));
   if (shown !== siteShown) return;
   draft = kept;
   isReady = true;
-  if (isBlank(form)) fill(form, draft.fields);
+  if (isBlank(form)) {
+    fill(form, draft.fields);
+    recall(draft.fields);
+    ask();
+  }
   for (const select of form.querySelectorAll("select[name^=unit_]")) sayBacking(select);
   drawDraft();
 };
@@ -132,9 +117,11 @@ const sayBacking = (select) => {
   const entry = probe.entries.find((e) => e.key === select.value);
   const others = probe.entries.filter((e) => e.backed).map((e) => e.label);
   const line = document.querySelector(`[data-backing="${probe.id}"]`);
-  line.textContent = entry.backed
-    ? ""
-    : `No valid calibration stands behind this.${others.length ? ` It was made in ${others[0]}: type that.` : ""}`;
+  line.textContent = unjudged.has(probe.id)
+    ? "Its calibration waits in this phone: not yet judged. The reading is sent after it."
+    : entry.backed
+      ? ""
+      : `No valid calibration stands behind this.${others.length ? ` It was made in ${others[0]}: type that.` : ""}`;
 };
 
 // The values of the next depth come from nowhere; units stay, and the depth goes on to the site's next one.
@@ -146,16 +133,34 @@ const nextSet = () => {
   form.elements.depth_m.value = next ?? "";
 };
 
-// The form as a set of the visit; nothing where it cannot be or waits for its reason.
+// What is odd about the values as they stand in the form; it is asked while one can still repeat.
+const ask = () => {
+  const { rows, at, depth } = read(form, body.probes, body.bounds);
+  const oxygen = rows.filter((row) => body.probes.find((p) => p.id === row.probe).quantity === "oxygen");
+  const odd = [
+    ...oddities(rows, depth, body.probes, site()),
+    ...oxygen.flatMap((row) => oxygenOddities(row, at, site().oxygen, body.together)),
+  ];
+  keepTo(questions, odd);
+  speak(beyond(rows, body.probes, site()));
+  return odd;
+};
+
+// The form as a set of the visit; nothing where it cannot be or waits for a reason.
 const takeSet = () => {
   const { rows, faults, at, depth } = read(form, body.probes, body.bounds);
-  const odd = faults.length ? [] : oddities(rows, depth, body.probes, site());
-  const reason = form.elements.reason.value.trim();
-  if (faults.length || (odd.length && !reason)) {
-    speak([...faults, ...odd, ...(odd.length ? ["Repeat it, or say below why it may be so."] : [])]);
+  if (faults.length) {
+    speak(faults);
     return null;
   }
-  return { at: new Date().toISOString(), temperature_c: at, depth_m: depth, rows, reason };
+  const odd = ask();
+  const answers = answersIn(questions);
+  const unanswered = odd.find((q) => !answers[q.code]);
+  if (unanswered) {
+    questions.querySelector(`[data-question="${unanswered.code}"] input`).focus();
+    return null;
+  }
+  return { at: new Date().toISOString(), temperature_c: at, depth_m: depth, rows, answers };
 };
 
 const keepSet = async () => {
@@ -163,7 +168,12 @@ const keepSet = async () => {
   const set = takeSet();
   if (!set) return false;
   draft.sets.push(set);
+  if (!(await keepDraft())) {
+    draft.sets.pop();
+    return false;
+  }
   nextSet();
+  keepTo(questions, []);
   await keepDraft();
   speak([]);
   drawDraft();
@@ -174,12 +184,24 @@ document.querySelector("[data-more]").addEventListener("click", async () => {
   if (await keepSet()) form.elements.temperature_c.focus();
 });
 
+let isBusy = false; // a press given twice makes no second visit
 form.addEventListener("submit", async (event) => {
   event.preventDefault();
+  if (isBusy) return;
+  isBusy = true;
+  try {
+    await queueVisit();
+  } finally {
+    isBusy = false;
+  }
+});
+
+const queueVisit = async () => {
   await ready;
   if ((!isBlank(form) || !draft.sets.length) && !(await keepSet())) return;
   const { sets, photos } = draft;
-  await add({ key: crypto.randomUUID(), site: siteShown, sets, note: form.elements.note.value, photos });
+  const visit = { key: crypto.randomUUID(), site: siteShown, sets, note: form.elements.note.value, photos };
+  if (!(await isStored(() => add(visit), speak))) return;
   await clear(body.outing, siteShown);
   draft = { sets: [], fields: {}, photos: [] };
   form.elements.note.value = "";
@@ -192,8 +214,8 @@ form.addEventListener("submit", async (event) => {
     onward.querySelector("button").textContent = `Next site: ${next.name}`;
     onward.querySelector("button").focus();
   }
-  await send();
-});
+  send(); // the page does not wait for the answer
+};
 
 onward.querySelector("button").addEventListener("click", () => {
   form.elements.site.selectedIndex += 1;
@@ -216,6 +238,11 @@ form.addEventListener("change", (event) => {
   if (event.target.name?.startsWith("unit_")) sayBacking(event.target);
   if (event.target.name !== "site" && event.target.type !== "file") keepDraft();
 });
+// Asked as one goes on to the next field, not on the way to a button: what comes in would push that from under the finger.
+form.addEventListener("focusout", (event) => {
+  const isValue = /^(value_|unit_|temperature_c$|depth_m$)/.test(event.target.name ?? "");
+  if (isValue && event.relatedTarget?.matches("input, select, textarea")) ask();
+});
 form.elements.photo.addEventListener("change", async (event) => {
   await ready;
   for (const file of [...event.target.files].slice(0, MOST - draft.photos.length)) {
@@ -229,40 +256,5 @@ form.elements.photo.addEventListener("change", async (event) => {
   await keepDraft();
   drawDraft();
 });
-document.querySelector("[data-send]").addEventListener("click", send);
-
-const fileWords = document.querySelector("[data-file-words]");
-document.querySelector("[data-save-file]").addEventListener("click", async () => {
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(await asFile());
-  link.download = `brumel-visits-${new Date().toISOString().slice(0, 10)}.json`;
-  link.click();
-  URL.revokeObjectURL(link.href);
-});
-document.querySelector("[data-read-file]").addEventListener("change", async (event) => {
-  const [file] = event.target.files;
-  if (!file) return;
-  try {
-    const count = await fromFile(await file.text());
-    fileWords.textContent = count
-      ? `${count} came back into the queue.`
-      : "All of it is in the queue already.";
-  } catch (error) {
-    const why =
-      error.message === "of another outing"
-        ? "is of another outing; open that one"
-        : "is no file of saved visits";
-    fileWords.textContent = `${file.name} ${why}. Nothing was changed.`;
-  }
-  event.target.value = "";
-});
-window.addEventListener("online", () => {
-  sayNet();
-  send();
-});
-window.addEventListener("offline", sayNet);
-setInterval(() => navigator.onLine && send(), 20_000);
-navigator.storage?.persist?.().then(sayNet);
 showSite();
-draw();
-keep().then(send);
+mind();

@@ -16,11 +16,34 @@ export const database = () => {
   return base;
 };
 
-// Visits that are not sent, those in the making too.
+const several = (count, what) => (count ? [`${count} ${what}${count === 1 ? "" : "s"}`] : []);
+
+// What waits, in words: "1 visit waits", "2 visits and 1 run wait".
+export const waitWords = (items) => {
+  const runs = items.filter((item) => item.run).length;
+  const words = [...several(items.length - runs, "visit"), ...several(runs, "run")].join(" and ");
+  return `${words} wait${items.length === 1 ? "s" : ""}`;
+};
+
+const FULL =
+  "This phone is full: nothing more is kept. What is on this page is still here. Save what waits as a file, or write it down.";
+
+// Whether the phone took it; where it is full that is told, and what is on the page stays there.
+export const isStored = async (keepIt, tell) => {
+  try {
+    await keepIt();
+    return true;
+  } catch {
+    tell([FULL]);
+    return false;
+  }
+};
+
+// Visits and runs that are not sent, those in the making too.
 export const waiting = async () => {
   const base = await database();
   const queued = (await base.getAll("queue")).filter((item) => !item.sent);
-  const begun = (await base.getAll("drafts")).filter((draft) => draft.sets.length);
+  const begun = (await base.getAll("drafts")).filter((draft) => draft.sets?.length || draft.run);
   return [...queued, ...begun];
 };
 

@@ -1,6 +1,6 @@
 // On every signed-in page: the kept pages of this person open without a signal until the session runs out, and signing
 // out says what still waits before the kept pages are cleared. The visits themselves stay.
-import { clear, unlock, waiting } from "./kept.js";
+import { clear, unlock, waiting, waitWords } from "./kept.js";
 
 const { user, until } = document.body.dataset;
 unlock(user, until);
@@ -16,15 +16,11 @@ form?.addEventListener("submit", async (event) => {
   if (isAgreed) return;
   event.preventDefault();
   event.stopImmediatePropagation();
-  const visits = (await waiting()).length;
-  const words =
-    visits === 1
-      ? "1 visit waits to be sent from this phone."
-      : `${visits} visits wait to be sent from this phone.`;
+  const left = await waiting();
   if (
-    visits &&
+    left.length &&
     !window.confirm(
-      `${words} Signing out clears the kept pages of the round; they stay here and are sent when you sign in again. Sign out?`,
+      `${waitWords(left)} to be sent from this phone. Signing out clears the kept pages of the round; they stay here and are sent when you sign in again. Sign out?`,
     )
   )
     return;

@@ -1,12 +1,37 @@
 // The sheet of a site: every probe's line follows the readings, and the main button says how many have settled.
+import { keepTo } from "./questions.js";
+
 const main = document.querySelector("[data-main-all]");
 const words = main?.textContent.trim();
 
 const show = (value, digits) =>
   value === null || value === undefined ? "–" : value.toFixed(digits).replace("-", "−");
 
+// What cannot be read wants no reason; everything else that is odd has a field of its own.
+const ask = (suspicions) => {
+  const place = document.querySelector("[data-problems]");
+  if (!place) return;
+  const problems = suspicions.filter((s) => !s.remedy).map((s) => s.sentence);
+  if (problems.join() !== [...place.querySelectorAll("b")].map((b) => b.textContent).join())
+    place.replaceChildren(
+      ...problems.map((sentence) => {
+        const line = document.createElement("p");
+        line.className = "suspicion";
+        const words = document.createElement("b");
+        words.textContent = sentence;
+        line.append(document.getElementById("care-mark").content.cloneNode(true), words);
+        return line;
+      }),
+    );
+  keepTo(
+    place.parentElement.querySelector("[data-questions]"),
+    suspicions.filter((s) => s.remedy),
+  );
+};
+
 document.addEventListener("brumel:reading", (event) => {
   const lines = event.detail.lines ?? [];
+  if (event.detail.suspicions) ask(event.detail.suspicions);
   for (const line of lines) {
     // What is kept is what this page has shown, not what comes while the key goes down.
     const shown = document.querySelector(`[data-dip="${line.probe}"]`);

@@ -18,13 +18,14 @@ self.addEventListener("message", (event) => {
   );
 });
 
-const isField = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/field$/.test(url.pathname);
+// The pages of an outing that open without a signal: its sites, and the cups of its probes.
+const isField = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/(field|cups)$/.test(url.pathname);
 
 // Where the home screen leads; without a signal that is the field page that was kept last.
 const RUNNING = "/rounds/running";
 
 const keptField = async (cache) => {
-  const fields = (await cache.keys()).filter((each) => isField(new URL(each.url)));
+  const fields = (await cache.keys()).filter((each) => /\/field$/.test(new URL(each.url).pathname));
   const last = fields.at(-1);
   return last && Response.redirect(last.url);
 };

@@ -150,6 +150,7 @@ def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> li
                 tuple(tests),
                 *limited(site, r.quantity, r.value, r.expanded_uncertainty, r.unit),
                 tuple(p.root for p in parents),
+                tuple(r.parents),
             )
         )
     return values

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from brumel.core.checking import Door
@@ -13,13 +13,14 @@ from brumel.core.sentence import joined
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.store.typed_json import RunConditions
-from brumel.work import kit
+from brumel.work import air, kit
 from brumel.work.bench.points import TypedValue, add_typed, check_typed, strike_out
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.link.samples import TypedSample
 from brumel.work.quantities import names as quantity_names
-from brumel.work.quantities.base import RunContext
+from brumel.work.quantities.base import Quantity, RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.quantities.oxygen import set_to
 from brumel.work.rounds.sheet.model import Sheet
 from brumel.work.rounds.sheet.rows import follow, locked
 from brumel.work.rounds.sheet.sheet import sheet_of_visit
@@ -184,11 +185,20 @@ class Typed:
 
 
 @dataclass(frozen=True)
+class Beside:
+    """What a display showed besides, of the same water at the same moment, with the unit written behind it."""
+
+    value: float
+    unit: str = ""
+
+
+@dataclass(frozen=True)
 class TypedSheet:
     """What the displays showed at one depth [m], with the water's temperature [°C].
 
     after_s : the time since the probes went in, where it was noted; else the clock is taken [s]
     still : the technician watched each value stand still, so one reading is enough
+    beside : what the same display showed in another unit, by the probe's id, such as % beside mg/L
     """
 
     rows: Sequence[Typed]
@@ -196,6 +206,7 @@ class TypedSheet:
     depth_m: float | None = None
     after_s: float | None = None
     still: bool = False
+    beside: Mapping[str, Beside] = field(default_factory=dict)
 
 
 @writes("visit.type", TypedSample)
@@ -213,16 +224,18 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
     if not typed.rows:
         raise InputError("value", "No value was given. Type what at least one display shows.")
     depth, faults, ready = checked_depth(typed.depth_m), [], []
-    settings = {}
+    settings, besides = {}, dict[str, dict[str, Any] | None]()
     for row in typed.rows:
         line = sheet.line(row.probe_id)
         if str(line.probe.id) != row.probe_id:
             raise NotFound("There is no such probe on this sheet.")
         quantity = quantity_of(line.probe.quantity)
         value = TypedValue(row.signal, row.value, typed.temperature_c, typed.after_s, row.unit)
+        second = typed.beside.get(row.probe_id)
         try:
             value = value.read_as(quantity)
             check_typed(quantity, value)
+            other = _other_display(quantity, value, second) if second else None
         except InputError as error:
             faults += [_named(f, line.probe.name, len(typed.rows) > 1) for f in error.faults]
             continue
@@ -230,7 +243,12 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
             taken = kit.last_settings(w.session, line.probe.meter_id)
             settings[line.probe.meter_id] = taken.settings if taken else {}
         stated = RunConditions(pressure_hpa=sheet.water.pressure_hpa)
-        ready.append((line, quantity, RunContext(line.probe, stated, settings[line.probe.meter_id]), value))
+        case = RunContext(line.probe, stated, settings[line.probe.meter_id])
+        ready.append((line, quantity, case, value))
+        if other is not None:
+            besides[row.probe_id] = {"entered": other.signal, "value": other.value, "set_to": set_to(case)}
+        elif line.probe.id in sheet.beside:
+            besides[row.probe_id] = None  # what the display showed besides was of the value before
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     seq = 0
@@ -244,10 +262,25 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
         )
         assert stands is not None
         seq = add_typed(w, stands, quantity, case, value).seq
+    if besides:
+        _say(w, sheet.visit, "beside", besides)
     if typed.still:
         _say(w, sheet.visit, "still", {str(line.probe.id): True for line, *_ in ready})
     w.session.flush()
     return seq
+
+
+def _other_display(quantity: Quantity, first: TypedValue, other: Beside) -> TypedValue:
+    """What an oxygen display showed beside its first value: % of saturation beside mg/L, or mg/L beside %."""
+    wanted = {"mg_l": "percent", "percent": "mg_l"}.get(first.signal)
+    if wanted is None or quantity.quantity != "oxygen":
+        raise InputError("beside", "Two displays go together for oxygen alone: mg/L and % of local saturation.")
+    signal = quantity.entry_of(other.unit, wanted) if other.unit else wanted
+    if signal != wanted:
+        raise InputError("beside", "The second value is in the unit of the first. Type the other one, or leave it out.")
+    typed = replace(first, signal=signal, value=other.value, unit="")
+    check_typed(quantity, typed)
+    return typed
 
 
 @dataclass(frozen=True)
@@ -289,24 +322,41 @@ def _say(w: Write, of: Visit, kind: str, body: Mapping[str, Any]) -> None:
 
 @writes("visit.say", Written)
 def say(
-    w: Write, *, visit_id: str, pressure_hpa: float | None = None, light: bool | None = None, note: str = ""
+    w: Write,
+    *,
+    visit_id: str,
+    pressure_hpa: float | None = None,
+    pressure_from: str = "station",
+    light: bool | None = None,
+    note: str = "",
 ) -> Written:
-    """What is known of the air and the water, and a note; what was said before stays in the record."""
-    body = say_on(w, visit_id, pressure_hpa, light, note)
+    """What is known of the air and the water, and a note; what was said before stays in the record.
+
+    pressure_from : "station", or "report" for one reduced to sea level; see work.air
+    """
+    body = say_on(w, visit_id, pressure_hpa, light, note, pressure_from)
     w.record(f"visit:{visit_id}", body)
     return Written(visit_id)
 
 
 def say_on(
-    w: Write, visit_id: str, pressure_hpa: float | None = None, light: bool | None = None, note: str = ""
+    w: Write,
+    visit_id: str,
+    pressure_hpa: float | None = None,
+    light: bool | None = None,
+    note: str = "",
+    pressure_from: str = "station",
 ) -> dict[str, Any]:
     """What is known of the air and the water, and a note, inside a write; returns what was said."""
     visit = locked(w, visit_id)
     body: dict[str, Any] = {}
     if pressure_hpa is not None:
         door = Door()
-        body["pressure_hpa"] = door.number("pressure_hpa", pressure_hpa, 500, 1100)
+        door.name("pressure_from", pressure_from, air.READ_AS)
+        read = door.number("pressure_hpa", pressure_hpa, 870 if pressure_from == "report" else 500, 1100)
         door.close()
+        stands = air.station_pressure(pressure_from, read, visit.site.altitude_m)
+        body |= {"pressure_hpa": round(stands, 2), "pressure_from": pressure_from, "entered_hpa": round(read, 2)}
     if light is not None:
         body["light"] = light
     text = clean_reason(note, required=False)

@@ -9,7 +9,7 @@ from datetime import datetime
 import numpy as np
 
 from brumel.core import believability as belief
-from brumel.core import oxygen, suspicion
+from brumel.core import oxygen, sense, suspicion
 from brumel.core.errors import InputError, words_of
 from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.sentence import Amount, joined, say
@@ -61,7 +61,8 @@ def _water(bare: Sheet, site: Site) -> Water:
     conditions = bare.conditions
     pressure = conditions.get("pressure_hpa")
     if pressure is not None:
-        stated, pressure_from = float(pressure), "as measured here"
+        report = conditions.get("pressure_from") == "report"
+        stated, pressure_from = float(pressure), "from a weather report" if report else "as measured here"
     else:
         stated = float(oxygen.station_pressure_hpa(site.altitude_m))
         pressure_from = say("from the altitude, {altitude}", altitude=Amount(site.altitude_m, "m"))
@@ -119,6 +120,8 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
                 "still_water", "still water", belief.Flag.SUSPECT, joined((still.sentence, still.remedy))
             )
             value = replace(value, findings=(*value.findings, finding))
+    if (together := _together(whole, line, given, context.water)) is not None:
+        value = replace(value, findings=(*value.findings, together))
     unit = spec.unit or quantity_names.name(quantity)
     settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
     also: tuple[SheetValue, ...] = ()
@@ -126,6 +129,18 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     if quantity != "temperature" and line.role == "first" and not carries:
         also = (own_temperature(context, at),)
     return replace(line, shown=tuple(float(x) for x in shown), settling=settling, value=value, also=also)
+
+
+def _together(whole: Sheet, line: SheetLine, given: SheetSignal, water: Water) -> belief.QualityFinding | None:
+    """Whether mg/L and % of one oxygen display fit together, where both were typed."""
+    other = whole.beside.get(line.probe.id)
+    if other is None or given.displayed is None:
+        return None
+    shown = {given.entered_as: given.displayed, other.entered: other.value}
+    if set(shown) != {"mg_l", "percent"}:
+        return None
+    here = sense.OxygenTerms(water.salinity, water.pressure_hpa)
+    return sense.oxygen_together(shown["mg_l"], shown["percent"], given.temperature_c, other.set_to, here)
 
 
 @dataclass(frozen=True)

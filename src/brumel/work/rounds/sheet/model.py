@@ -9,6 +9,7 @@ from typing import Any
 
 from brumel.core import believability as belief
 from brumel.core.fitness import Fitted
+from brumel.core.sense import OxygenTerms
 from brumel.core.settling import Settling
 from brumel.core.sheet import LimitOutcome, NotStated, Water
 from brumel.core.trace import Trace
@@ -16,6 +17,8 @@ from brumel.core.working import Working
 from brumel.store.rounds import VisitNote
 from brumel.store.tables import Calibration, Dip, Probe, Reading, Visit
 from brumel.work.kit import Trust
+from brumel.work.questions import Question, each_once
+from brumel.work.rounds.sheet.answers import questions_of
 
 
 @dataclass(frozen=True)
@@ -37,11 +40,14 @@ class SheetValue:
     outcome: LimitOutcome = LimitOutcome.NONE
     outcome_words: str = ""
     parents: tuple[str, ...] = ()
+    follows_from: tuple[str, ...] = ()
 
-    @property
-    def questions(self) -> tuple[belief.QualityFinding, ...]:
-        """The findings that want an answer."""
-        return tuple(f for f in self.findings if f.flag in (belief.Flag.SUSPECT, belief.Flag.FAIL))
+    def questions(self, before: Reading | None = None) -> list[Question]:
+        """What its findings ask; what an earlier version of the same reading was asked is not asked again."""
+        asked = (
+            {f["key"] for f in before.findings if f["flag"] > belief.Flag.NOT_EVALUATED} if before is not None else ()
+        )
+        return questions_of(self.quantity, self.findings, self.follows_from, asked)
 
 
 @dataclass(frozen=True)
@@ -80,22 +86,18 @@ class SheetLine:
     kept: tuple[Reading, ...] = ()
 
     @property
-    def questions(self) -> tuple[belief.QualityFinding, ...]:
-        """Everything odd that wants an answer before this line is kept."""
-        return tuple(f for v in (self.value, *self.also) if v is not None for f in v.questions)
-
-    @property
     def waiting(self) -> bool:
         """Whether something stands here that can be kept."""
         return self.value is not None
 
 
 @dataclass(frozen=True)
-class Question:
-    """Something odd that wants a repeat or a reason; `code` stays the same while its figures move."""
+class OtherDisplay:
+    """What an oxygen display showed besides, the way it was typed, and what the meter was set to."""
 
-    code: str
-    sentence: str
+    entered: str
+    value: float
+    set_to: OxygenTerms
 
 
 @dataclass(frozen=True)
@@ -111,6 +113,8 @@ class Sheet:
     notes: tuple[VisitNote, ...] = ()
     follows: tuple[SheetValue, ...] = ()
     missing: tuple[NotStated, ...] = ()
+    #: what a probe's display showed besides, by the probe's id, for the dip it stands in
+    beside: Mapping[uuid.UUID, OtherDisplay] = field(default_factory=dict)
 
     @property
     def waiting(self) -> list[SheetLine]:
@@ -120,8 +124,18 @@ class Sheet:
     @property
     def questions(self) -> list[Question]:
         """Everything that wants an answer before the sheet is kept, in the order it is spoken."""
-        asked = [Question(f"{line.probe.id}:{f.key}", f.sentence) for line in self.waiting for f in line.questions]
-        return asked + [Question(f"{v.quantity}:{f.key}", f.sentence) for v in self.follows for f in v.questions]
+        asked = [q for line in self.waiting for q in self.asked_of(line)]
+        calculated = {r.quantity: r for r in self.kept if r.parents and r.depth_m == self.depth_m}
+        return each_once(asked + [q for v in self.follows for q in v.questions(calculated.get(v.quantity))])
+
+    def asked_of(self, line: SheetLine) -> list[Question]:
+        """What wants an answer before this line is kept; the temperature that another probe gave is asked of that alone."""
+        if line.value is None or line.dip is None:
+            return []
+        depth = line.dip.depth_m
+        have = {r.quantity for r in self.kept if r.depth_m == depth} if len(self.lines) > 1 else set()
+        beside = [v for v in line.also if v.quantity not in have]
+        return [q for v in (line.value, *beside) for q in v.questions()]
 
     def line(self, probe_id: str | uuid.UUID | None) -> SheetLine:
         """The line of a probe; without one the first that waits, else the first."""

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core import believability as belief
 from brumel.core.checking import Door
 from brumel.core.quantity_table import ON_SHEET, SecondMethodRow
 from brumel.core.sentence import as_evidence, say
@@ -17,7 +16,8 @@ from brumel.store.rounds import VisitNote
 from brumel.store.tables import Dip, Reading, Visit
 from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
 from brumel.work.quantities import names as quantity_names
-from brumel.work.rounds.sheet.entry import checked_depth, locked_sheet
+from brumel.work.rounds.sheet.answers import Answers
+from brumel.work.rounds.sheet.entry import TypedSheet, checked_depth, locked_sheet, type_on
 from brumel.work.rounds.sheet.model import Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.plausibility import findings, limited
 from brumel.work.rounds.sheet.rows import follow, row_of
@@ -38,6 +38,14 @@ class ReadingsKept:
     readings: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class AsAsked:
+    """What whoever keeps readings has said: that unsettled ones may be kept, and why odd ones may be so."""
+
+    early: bool
+    said: Answers
+
+
 def _vouched(session: Session, of: Visit, dip: Dip) -> bool:
     query = select(VisitNote).where(
         VisitNote.visit_id == of.id, VisitNote.kind == "still", VisitNote.at >= dip.started_at
@@ -53,60 +61,77 @@ def vouched(session: Session, whole: Sheet) -> bool:
 
 @writes("visit.take", ReadingsKept)
 def take(
-    w: Write, *, visit_id: str, dip_id: str, early: bool = False, reason: str = "", seen: int | None = None
+    w: Write,
+    *,
+    visit_id: str,
+    dip_id: str,
+    early: bool = False,
+    reason: str = "",
+    seen: int | None = None,
+    answers: Mapping[str, str] | None = None,
 ) -> ReadingsKept:
     """Keep the reading of one dip, up to the sample the page had `seen`, and what follows from it.
 
-    Odd values need a reason; unsettled ones need `early`.
+    answers : why what is odd may be so, by the question's code; `reason` is said of what has no answer of its own
+    early : what has not settled is kept too. Raises Unanswered
     """
     sheet = locked_sheet(w, visit_id, {dip_id: seen})
     line = sheet.of_dip(dip_id)
     if line is None:
         raise MovedOn("These readings were taken, or the probe was dipped again, in another window.")
-    why = clean_reason(reason, required=False)
-    kept = _keep(w, sheet, [line], early, why)
-    _answered(line.questions, why)
-    _answered(follow(w, sheet.visit, why), why)
-    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": why}
+    said = Answers.given(answers, reason)
+    kept = _keep(w, sheet, [line], AsAsked(early, said))
+    said.check(sheet.asked_of(line) + follow(w, sheet.visit, said))
+    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": said.words}
     w.record(f"visit:{visit_id}", detail)
     return ReadingsKept(tuple(str(r.id) for r in kept))
 
 
 @writes("visit.take_all", ReadingsKept)
 def take_all(
-    w: Write, *, visit_id: str, early: bool = False, reason: str = "", dips: Mapping[str, int | None] | None = None
+    w: Write,
+    *,
+    visit_id: str,
+    early: bool = False,
+    reason: str = "",
+    dips: Mapping[str, int | None] | None = None,
+    answers: Mapping[str, str] | None = None,
 ) -> ReadingsKept:
     """Keep every line that has settled (all of them with `early`).
 
+    answers : why what is odd may be so, by the question's code; `reason` is said of what has no answer of its own
     dips : those the page showed, each with the last sample it had shown; what came later is neither judged nor kept
     """
-    kept = keep_settled(w, visit_id, early=early, reason=reason, dips=dips)
-    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": clean_reason(reason, required=False)}
+    said = Answers.given(answers, reason)
+    kept = keep_settled(w, visit_id, AsAsked(early, said), dips)
+    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": said.words}
     w.record(f"visit:{visit_id}", detail)
     return ReadingsKept(tuple(str(r.id) for r in kept))
 
 
 def keep_settled(
-    w: Write, visit_id: str, *, early: bool = False, reason: str = "", dips: Mapping[str, int | None] | None = None
+    w: Write,
+    visit_id: str,
+    asked: AsAsked,
+    dips: Mapping[str, int | None] | None = None,
+    probes: Collection[str] | None = None,
 ) -> list[Reading]:
-    """Keep every line that has settled, inside a write; returns the readings made."""
+    """Keep every line that has settled, inside a write; returns the readings made. Raises Unanswered.
+
+    dips, probes : those alone, where they are named
+    """
     sheet = locked_sheet(w, visit_id, dips)
     lines = [line for line in sheet.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
-    ready = [line for line in lines if early or _settled(w.session, sheet, line)]
+    lines = [line for line in lines if probes is None or str(line.probe.id) in probes]
+    ready = [line for line in lines if asked.early or _settled(w.session, sheet, line)]
     if not lines:
         raise MovedOn("These readings were taken, or the probes were dipped again, in another window.")
     if not ready:
         raise Refused("None has settled yet. Wait, or record them early; it is recorded as early.")
-    why = clean_reason(reason, required=False)
-    _answered([q for line in ready for q in line.questions], why)
-    kept = _keep(w, sheet, ready, early, why)
-    _answered(follow(w, sheet.visit, why), why)
+    kept = _keep(w, sheet, ready, asked)
+    questions = [q for line in ready for q in sheet.asked_of(line)]
+    asked.said.check(questions + follow(w, sheet.visit, asked.said))
     return kept
-
-
-def _answered(questions: Sequence[belief.QualityFinding], why: str) -> None:
-    if questions and not why:
-        raise Refused(questions[0].sentence + " Repeat it, or say why it may be so.")
 
 
 def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
@@ -115,20 +140,12 @@ def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
     return line.dip is not None and line.dip.source == "typed" and _vouched(session, whole.visit, line.dip)
 
 
-def _keep(w: Write, whole: Sheet, ready: Sequence[SheetLine], early: bool, reason: str) -> list[Reading]:
+def _keep(w: Write, whole: Sheet, ready: Sequence[SheetLine], asked: AsAsked) -> list[Reading]:
     """The rows of these lines, one after another."""
     given = {(r.quantity, r.depth_m) for r in whole.kept}
-    rows = [row for line in ready for row in _keep_line(w, whole, line, given, AsAsked(early, reason))]
+    rows = [row for line in ready for row in _keep_line(w, whole, line, given, asked)]
     w.session.flush()
     return rows
-
-
-@dataclass(frozen=True)
-class AsAsked:
-    """What whoever keeps readings has said: that unsettled ones may be kept, and why odd ones may be so."""
-
-    early: bool
-    reason: str
 
 
 def _keep_line(w: Write, whole: Sheet, line: SheetLine, given: Given, asked: AsAsked) -> list[Reading]:
@@ -151,7 +168,7 @@ def _keep_line(w: Write, whole: Sheet, line: SheetLine, given: Given, asked: AsA
     for value in (line.value, *line.also):
         if value is not line.value and len(whole.lines) > 1 and (value.quantity, line.dip.depth_m) in given:
             continue  # another probe has given the temperature already
-        row = row_of(w, whole.visit, value, settling, asked.reason)
+        row = row_of(w, whole.visit, value, settling, asked.said)
         row.dip_id, row.entered_as = line.dip.id, "live" if line.dip.source == "live" else "typed"
         row.probe_id, row.depth_m = line.probe.id, line.dip.depth_m
         again = (value.quantity, line.dip.depth_m) in have
@@ -162,15 +179,41 @@ def _keep_line(w: Write, whole: Sheet, line: SheetLine, given: Given, asked: AsA
     return rows
 
 
+@writes("visit.record", ReadingsKept)
+def record_typed(
+    w: Write, *, visit_id: str, typed: TypedSheet, answers: Mapping[str, str] | None = None
+) -> ReadingsKept:
+    """What the displays showed once they stood still, typed and recorded as one thing, or not at all.
+
+    answers : why what is odd may be so, by the question's code. Raises InputErrors; Unanswered
+    """
+    said = Answers.given(answers)
+    kept = record_on(w, visit_id, typed, said)
+    detail = {"readings": {r.quantity: r.value for r in kept}, "reason": said.words}
+    w.record(f"visit:{visit_id}", detail)
+    return ReadingsKept(tuple(str(r.id) for r in kept))
+
+
+def record_on(w: Write, visit_id: str, typed: TypedSheet, said: Answers) -> list[Reading]:
+    """The same inside a write; returns the readings made."""
+    type_on(w, visit_id, replace(typed, still=True))
+    typed_now = {row.probe_id for row in typed.rows}
+    return keep_settled(w, visit_id, AsAsked(early=False, said=said), probes=typed_now)
+
+
 @dataclass(frozen=True)
 class HandResult:
-    """What a second method gave, and which method it was; the depth in metres."""
+    """What a second method gave, and which method it was; the depth in metres.
+
+    answers : why what is odd may be so, by the question's code; `reason` is said of what has no answer of its own
+    """
 
     quantity: str
     value: float
     method: str
     depth_m: float | None = None
     reason: str = ""
+    answers: Mapping[str, str] | None = None
 
 
 @writes("visit.by_hand", Written)
@@ -215,14 +258,13 @@ def by_hand(w: Write, *, visit_id: str, result: HandResult) -> Written:
         tests,
         *limited(site_, quantity, number, expanded_uncertainty, "mg/L"),
     )
-    why = clean_reason(result.reason, required=False)
-    _answered(row_value.questions, why)
-    row = row_of(w, sheet.visit, row_value, {}, why)
+    said = Answers.given(result.answers, result.reason)
+    row = row_of(w, sheet.visit, row_value, {}, said)
     row.entered_as, row.depth_m = "by hand", depth
     taken = any(r.quantity == quantity and r.role == "first" and r.depth_m == depth for r in sheet.kept)
     row.role = "second" if taken else "first"
     w.session.add(row)
     w.session.flush()
-    _answered(follow(w, sheet.visit, why), why)
+    said.check(row_value.questions() + follow(w, sheet.visit, said))
     w.record(f"visit:{visit_id}", {quantity: number, "method": how})
     return Written(str(row.id))

@@ -13,7 +13,6 @@ from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.quantity_table import IONS, MEASURED
-from brumel.core.sentence import as_evidence
 from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit, VisitMove
 from brumel.store.typed_json import RunConditions
@@ -21,12 +20,16 @@ from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, object_id
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.questions import Question
+from brumel.work.rounds.sheet.answers import Answers
 from brumel.work.rounds.sheet.derived import derived, parts
 from brumel.work.rounds.sheet.judging import SheetSignal, SiteContext, judge_sheet, value_of
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.sheet import conditions, of_visit, standards_uncertainty
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
 from brumel.work.rounds.sites import Past, past_values
+
+NOTHING_SAID = Answers()
 
 
 def locked(w: Write, visit_id: str) -> Visit:
@@ -43,8 +46,13 @@ def moved_to(session: Session, visit_id: uuid.UUID) -> uuid.UUID | None:
     return session.scalar(select(VisitMove.moved_to_id).where(VisitMove.visit_id == visit_id))
 
 
-def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], reason: str) -> Reading:
-    """A worked-out value as the first version of a reading, not yet added."""
+def row_of(
+    w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], said: Answers, reason: str = ""
+) -> Reading:
+    """A worked-out value as the first version of a reading, not yet added.
+
+    said : why what is odd may be so; reason : why the row is written at all, where it is not read anew
+    """
     row_id = uuid.uuid4()
     return Reading(
         id=row_id,
@@ -66,12 +74,12 @@ def row_of(w: Write, of: Visit, value: SheetValue, settling: Mapping[str, Any], 
         expanded_uncertainty=value.expanded_uncertainty,
         working=value.working.as_dict(),
         settling=dict(settling),
-        findings=[{**as_evidence(f), "flag": int(f.flag)} for f in value.findings],
+        findings=said.beside(value.quantity, value.findings, value.follows_from),
         parents=list(value.parents),
         flag=int(belief.worst_flag(value.findings)),
         outcome=value.outcome.value,
         outcome_words=value.outcome_words,
-        reason=reason,
+        reason=reason or said.why(value.questions()),
         by_id=w.actor.id,
         written_at=w.written,
         entered_as="derived" if value.parents else "typed",
@@ -99,10 +107,10 @@ def in_place_of(old: Reading, row: Reading) -> Reading:
     return row
 
 
-def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]:
+def follow(w: Write, of: Visit, said: Answers = NOTHING_SAID) -> list[Question]:
     """Work out anew what rests on salt and pressure, and all that follows; returns the questions that arose."""
     rows = of_visit(w.session, of.id)
-    questions: list[belief.QualityFinding] = []
+    questions: list[Question] = []
     known = conditions(w.session, of)
     for depth in {r.depth_m for r in rows}:
         group = [r for r in rows if r.depth_m == depth]
@@ -117,14 +125,14 @@ def follow(w: Write, of: Visit, reason: str = "") -> list[belief.QualityFinding]
             before = old.get(value.quantity)
             if before is not None and abs(before.value - value.value) < 1e-9 and before.backing == value.backing:
                 continue
-            row = row_of(w, of, value, {}, reason)
-            row.depth_m = depth
-            if before is not None:
-                row.reason = "followed what it rests on"
-                next_version(w, before, row)
-            else:
+            questions += value.questions(before)
+            if before is None:
+                row = row_of(w, of, value, {}, said)
+                row.depth_m = depth
                 w.session.add(row)
-                questions += value.questions
+            else:
+                kept = said.and_kept(value.quantity, before.findings)
+                next_version(w, before, row_of(w, of, value, {}, kept, "followed what it rests on"))
     w.session.flush()
     return questions
 
@@ -148,7 +156,7 @@ def _anew(w: Write, whole: Sheet, row: Reading) -> Reading:
     value = rework(w.session, row, whole, ReadAgain.as_it_was(row), {})  # its findings stay as they were answered
     if value is None or abs(value.value - row.value) < 1e-9:
         return row
-    new_row = row_of(w, whole.visit, value, row.settling, "worked out again with the salt read here")
+    new_row = row_of(w, whole.visit, value, row.settling, NOTHING_SAID, "worked out again with the salt read here")
     new_row.findings, new_row.flag = row.findings, row.flag
     return next_version(w, row, new_row)
 

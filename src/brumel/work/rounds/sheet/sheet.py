@@ -11,11 +11,12 @@ from sqlalchemy import ScalarSelect, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.quantity_table import MEASURED
+from brumel.core.sense import OxygenTerms
 from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Lot, Point, Probe, Reading, Visit, VisitProbe
+from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Reading, Visit, VisitProbe
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.link import samples
@@ -23,7 +24,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.judging import judge_sheet
-from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine
+from brumel.work.rounds.sheet.model import Backing, OtherDisplay, Sheet, SheetLine
 from brumel.work.rounds.sites import past_values
 
 
@@ -50,6 +51,21 @@ def _merged(said: Iterable[VisitNote]) -> dict[str, Any]:
         if row.kind == "conditions":
             merged |= row.body
     return merged
+
+
+def _beside(said: Iterable[VisitNote], dips: Iterable[Dip]) -> dict[uuid.UUID, OtherDisplay]:
+    """What was typed besides, the newest of each probe that stands in the water, since it went in."""
+    found: dict[uuid.UUID, OtherDisplay] = {}
+    rows = [row for row in said if row.kind == "beside"]
+    for dip in dips:
+        for row in rows:
+            if str(dip.probe_id) not in row.body or row.at < dip.started_at:
+                continue
+            found.pop(dip.probe_id, None)
+            if other := row.body[str(dip.probe_id)]:
+                terms = OxygenTerms(*other["set_to"])
+                found[dip.probe_id] = OtherDisplay(other["entered"], other["value"], terms)
+    return found
 
 
 def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
@@ -115,7 +131,8 @@ def sheet_of_visit(
     depth = next((line.dip.depth_m for line in lines if line.dip is not None), None)
     past = past_values(session, visit.site, before=visit.at, depth_m=depth)
     notes = tuple(row for row in said if row.kind == "note")
-    whole = Sheet(visit, tuple(lines), Water(), _merged(said), tuple(kept), depth, notes)
+    beside = _beside(said, [line.dip for line in lines if line.dip is not None])
+    whole = Sheet(visit, tuple(lines), Water(), _merged(said), tuple(kept), depth, notes, beside=beside)
     return judge_sheet(whole, past, now)
 
 

@@ -14,6 +14,7 @@ from brumel.store.tables import Dip, Reading
 from brumel.work.bench.watch import settling_numbers
 from brumel.work.desk import Desk
 from brumel.work.link import samples
+from brumel.work.questions import REMEDY
 from brumel.work.rounds import sites
 from brumel.work.rounds.sheet import judging, model, sheet
 
@@ -66,7 +67,7 @@ class VisitWatch:
         whole_sheet = judging.judge_sheet(self.bare, self.past, self.desk.clock())
         line, news = whole_sheet.line(self.focus), fresh.get(self.focus)
         state = {
-            "lines": [self._state(each) for each in whole_sheet.lines],
+            "lines": [self._state(whole_sheet, each) for each in whole_sheet.lines],
             "follows": [self._follows(v) for v in whole_sheet.follows],
             "suspicions": self._questions(whole_sheet),
         }
@@ -95,11 +96,10 @@ class VisitWatch:
             for line in whole_sheet.lines
             if line.problem
         ]
-        remedy = "Repeat it, or say why it may be so."
-        return problems + [{"code": q.code, "sentence": q.sentence, "remedy": remedy} for q in whole_sheet.questions]
+        return problems + [{"code": q.code, "sentence": q.sentence, "remedy": REMEDY} for q in whole_sheet.questions]
 
     @staticmethod
-    def _state(line: model.SheetLine) -> dict[str, Any]:
+    def _state(whole_sheet: model.Sheet, line: model.SheetLine) -> dict[str, Any]:
         settling = line.settling
         return {
             "probe": str(line.probe.id),
@@ -107,7 +107,7 @@ class VisitWatch:
             "value": line.value.value if line.value else None,
             "state": "problem" if line.problem else settling.state.value if settling else "",
             "seq": int(line.trace.seq[-1]) if line.trace is not None and line.trace.seq.size else None,
-            "odd": bool(line.questions),
+            "odd": bool(whole_sheet.asked_of(line)),
             "to_go": settling.seconds_to_go if settling else None,
         }
 

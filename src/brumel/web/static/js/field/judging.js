@@ -1,4 +1,5 @@
 // What the field page can say without the server: faults of what was typed, and values outside the bands it was given.
+import { at } from "../cups/rules.js";
 
 const numeral = (text) => Number(text.trim().replace("−", "-").replace(",", "."));
 
@@ -22,6 +23,16 @@ const faultOf = (text, value, entry) => {
   return "";
 };
 
+// The second display of an oxygen meter, % beside mg/L or the other way round; empty where it was left out.
+const besides = (form, probe, faults) => {
+  const text = form.elements[`beside_${probe.id}`]?.value.trim();
+  if (!text) return {};
+  const value = numeral(text.replace(/%|mg\/L/i, ""));
+  if (Number.isFinite(value)) return { beside: value };
+  faults.push(`${probe.name}: “${text}” is not a number.`);
+  return {};
+};
+
 // What the form holds as one set of a visit, with every fault at once.
 export const read = (form, probes, bounds) => {
   const rows = [];
@@ -40,7 +51,7 @@ export const read = (form, probes, bounds) => {
       probe.entries.find((e) => e.key === unit),
     );
     if (fault) faults.push(`${probe.name}: ${fault}`);
-    else rows.push({ probe: probe.id, unit, value });
+    else rows.push({ probe: probe.id, unit, value, ...besides(form, probe, faults) });
   }
   const thermometer = probes.find((p) => p.quantity === "temperature");
   if (thermometer && Number.isFinite(at)) rows.unshift({ probe: thermometer.id, unit: "c", value: at });
@@ -61,21 +72,61 @@ export const questioned = (value, bands) => [
 const beyondLimit = (value, limit) =>
   limit && ((limit.high !== null && value > limit.high) || (limit.low !== null && value < limit.low));
 
-// What is odd about the values of a set, and which of them no calibration stands behind as they were typed.
-export const oddities = (rows, depth, probes, site) => {
-  const found = [];
-  for (const row of rows) {
-    const probe = probes.find((p) => p.id === row.probe);
-    const entry = probe.entries.find((e) => e.key === row.unit);
-    if (!entry.reported) continue;
-    const value = row.value * entry.reported[0] + entry.reported[1];
+// The value a row reports, where the browser can say: as displayed, but for a factor and an offset.
+const reportedBy = (row, probes) => {
+  const probe = probes.find((p) => p.id === row.probe);
+  const { reported } = probe.entries.find((e) => e.key === row.unit);
+  return { probe, value: reported ? row.value * reported[0] + reported[1] : null };
+};
+
+// What is odd about the values of a set: one question a value, with the code the server asks it by.
+export const oddities = (rows, depth, probes, site) =>
+  rows.flatMap((row) => {
+    const { probe, value } = reportedBy(row, probes);
     const bands = (site.bands[depth ?? ""] ?? site.bands[""])[probe.quantity] ?? [];
-    for (const band of questioned(value, bands))
-      found.push(
+    const outsideOf = value === null ? [] : questioned(value, bands);
+    if (!outsideOf.length) return [];
+    const words = outsideOf.map(
+      (band) =>
         `${probe.words} ${row.value} ${band.words}, ${between([+band.low.toPrecision(4), +band.high.toPrecision(4)])}.`,
-      );
-    if (beyondLimit(value, site.limits[probe.quantity]))
-      found.push(`${probe.words} ${row.value} lies beyond the limit. Judged without its uncertainty.`);
+    );
+    return [{ code: `${probe.quantity}:unusual`, sentence: words.join(" ") }];
+  });
+
+// mg/L and % of one oxygen display: the one follows from the other, at what the meter is set to; over-saturation needs light.
+// tables : saturation over the grid of temperatures, here and as the probe's meter is set
+export const oxygenOddities = (row, c, tables, { grid_c: grid, share, step, supersaturated }) => {
+  const [here, set] = [at(grid, tables.here, c), at(grid, tables[row.probe], c)];
+  if (here === null || set === null || !["mg_l", "percent"].includes(row.unit)) return [];
+  const found = [];
+  const [mgL, typed] = row.unit === "mg_l" ? [row.value, row.beside] : [row.beside, row.value];
+  const percent = typed ?? (100 * mgL) / set;
+  if (mgL !== undefined && typed !== undefined) {
+    const near = share * percent + step;
+    const [asSet, asHere] = [(100 * mgL) / set, (100 * mgL) / here];
+    const isHere = Math.abs(asHere - percent) <= near;
+    if (Math.abs(asSet - percent) > near)
+      found.push({
+        code: "oxygen:pair",
+        sentence: isHere
+          ? `${mgL} mg/L and ${percent} % fit the site's own salinity and pressure, not those on record for the meter.`
+          : `${mgL} mg/L and ${percent} % do not fit together: at ${c} °C it would be ${asHere.toFixed(1)} %.`,
+      });
   }
+  if (percent > supersaturated)
+    found.push({
+      code: "saturation:oxygen_light",
+      sentence: `${percent.toFixed(0)} % saturation is over ${supersaturated} %: only plants in light, or falling water, do that.`,
+    });
   return found;
 };
+
+// What lies beyond its limit is said, and wants no reason.
+export const beyond = (rows, probes, site) =>
+  rows
+    .map((row) => ({ row, ...reportedBy(row, probes) }))
+    .filter(({ probe, value }) => value !== null && beyondLimit(value, site.limits[probe.quantity]))
+    .map(
+      ({ probe, row }) =>
+        `${probe.words} ${row.value} lies beyond the limit. Judged without its uncertainty.`,
+    );

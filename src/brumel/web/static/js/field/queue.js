@@ -1,5 +1,6 @@
 // The queue of visits in this browser: sent once each when there is a signal, struck out by Brumel's own answer alone.
-import { database } from "../kept.js";
+import { database, waitWords } from "../kept.js";
+import { answersIn, lineOf as questionLine } from "../questions.js";
 
 const body = JSON.parse(document.querySelector("[data-field]").dataset.field);
 const list = document.querySelector("[data-queue]");
@@ -9,8 +10,23 @@ const mine = async () =>
   (await (await database()).getAll("queue")).filter((item) => item.outing === body.outing);
 const put = async (item) => (await database()).put("queue", item);
 
-export const add = async (sheet) =>
-  (await database()).add("queue", { outing: body.outing, by: body.me, name: body.me_name, sheet, status: 0 });
+const addItem = async (what) =>
+  (await database()).add("queue", {
+    outing: body.outing,
+    by: body.me,
+    name: body.me_name,
+    ...what,
+    status: 0,
+  });
+
+// A visit, or a typed run with its cups; each has a key of its own.
+export const add = (sheet) => addItem({ sheet });
+export const addRun = (run, words) => addItem({ run, words });
+
+const keyOf = (item) => (item.sheet ?? item.run).key;
+
+// The runs that wait in this phone: readings of their probes rest on them.
+export const runsWaiting = async () => (await mine()).filter((item) => item.run && !item.sent);
 
 const button = (words, act) => {
   const made = document.createElement("button");
@@ -24,54 +40,76 @@ const button = (words, act) => {
 // A sheet of an earlier version of this page is a visit of one set.
 const setsOf = (sheet) => sheet.sets ?? [sheet];
 
-// One reason answers every set that has none of its own.
-const withReason = (sheet, reason) =>
-  sheet.sets ? { sets: sheet.sets.map((set) => ({ ...set, reason: set.reason || reason })) } : { reason };
+// The answers to what Brumel asked, each with its own set: a code begins with the number of the set.
+const withAnswers = (sheet, answers) => ({
+  sets: setsOf(sheet).map((set, number) => {
+    const own = Object.entries(answers).filter(([code]) => code.startsWith(`${number}:`));
+    return {
+      ...set,
+      answers: {
+        ...set.answers,
+        ...Object.fromEntries(own.map(([c, a]) => [c.split(":").slice(1).join(":"), a])),
+      },
+    };
+  }),
+});
 
 const change = async (item, how) => {
-  await put({ ...item, sheet: { ...item.sheet, ...how }, status: 0, message: undefined });
+  const kind = item.run ? "run" : "sheet";
+  await put({ ...item, [kind]: { ...item[kind], ...how }, status: 0, message: undefined, questions: [] });
+  await draw(); // a press is answered at once, and cannot be given twice
   await send();
 };
 
 const drop = async (item) => {
-  if (!window.confirm("Drop this visit? It was never sent.")) return;
+  if (!window.confirm(`Drop this ${item.run ? "run" : "visit"}? It was never sent.`)) return;
   await (await database()).delete("queue", item.number);
   await draw();
 };
 
 const stateOf = (item) => {
-  if (item.sent) return `Sent: ${item.readings} readings recorded.`;
+  if (item.sent) return item.run ? `Sent. ${item.result}` : `Sent: ${item.readings} readings recorded.`;
   if ((item.by ?? body.me) !== body.me)
     return `Filled in by ${item.name}: waits until ${item.name} signs in here.`;
+  if (item.behind) return `Waits for the run of ${item.behind}: its calibration is not yet judged.`;
+  if (item.questions?.length) return "Not taken yet; it is safe here.";
   return item.message ?? "Waits for a signal. Worked out on sending.";
+};
+
+const clock = (time) =>
+  new Date(time).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+
+const headOf = (item) => {
+  if (item.run) return `${item.words}, ${clock(item.run.started_at)}`;
+  const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
+  const sets = setsOf(item.sheet);
+  const depths = [...new Set(sets.map((set) => set.depth_m))].filter((depth) => depth !== null);
+  return `${name}${depths.length ? `, ${depths.join(", ")} m` : ""}, ${clock(sets[0].at)}`;
 };
 
 const lineOf = (item) => {
   const line = document.createElement("li");
   const words = document.createElement("span");
-  const name = body.sites.find((s) => s.id === item.sheet.site)?.name ?? "a site";
-  const sets = setsOf(item.sheet);
-  const at = new Date(sets[0].at).toLocaleTimeString([], {
-    hour: "2-digit",
-    minute: "2-digit",
-    hourCycle: "h23",
-  });
-  const depths = [...new Set(sets.map((set) => set.depth_m))].filter((depth) => depth !== null);
-  words.append(`${name}${depths.length ? `, ${depths.join(", ")} m` : ""}, ${at}`);
+  words.append(headOf(item));
   const state = document.createElement("small");
   state.textContent = stateOf(item);
   words.append(state);
   line.append(words);
   if (item.sent || !item.status) return line;
   if (item.status === 409) line.append(button("Keep both", () => change(item, { both: true })));
-  else if (item.status === 422) {
-    const why = document.createElement("input");
-    why.maxLength = 600;
-    why.setAttribute("aria-label", `Why it may be so: ${name}`);
-    why.value = setsOf(item.sheet).find((set) => set.reason)?.reason ?? "";
+  else if (item.questions?.length && (item.run || item.sheet.sets)) {
+    const asked = document.createElement("div");
+    asked.className = "questions";
+    asked.append(...item.questions.map((question, i) => questionLine(question, i === 0)));
     line.append(
-      why,
-      button("Send with this reason", () => change(item, withReason(item.sheet, why.value))),
+      asked,
+      button("Send with these reasons", () => {
+        const answers = answersIn(asked);
+        return change(
+          item,
+          item.run ? { answers: { ...item.run.answers, ...answers } } : withAnswers(item.sheet, answers),
+        );
+      }),
     );
   } else line.append(button("Try again", () => change(item, {})));
   line.append(button("Drop mine", () => drop(item)));
@@ -80,10 +118,8 @@ const lineOf = (item) => {
 
 export const draw = async () => {
   const items = await mine();
-  const left = items.filter((item) => !item.sent).length;
-  queueWords.textContent = left
-    ? `${left} visit${left === 1 ? "" : "s"} wait${left === 1 ? "s" : ""} to be sent.`
-    : "Nothing waits.";
+  const left = items.filter((item) => !item.sent);
+  queueWords.textContent = left.length ? `${waitWords(left)} to be sent.` : "Nothing waits.";
   list.replaceChildren(...items.map(lineOf));
 };
 
@@ -99,36 +135,58 @@ const signedIn = async () => {
 
 // What an answer makes of a visit. Only Brumel's own word for this very visit strikes it out; anything else keeps it.
 const judged = (item, answer, told) => {
-  if (answer.ok && told?.key === item.sheet.key && Number.isInteger(told.readings))
+  const isOurs = answer.ok && told?.key === keyOf(item);
+  if (isOurs && item.run && typeof told.words === "string")
+    return { sent: true, result: told.words, message: undefined };
+  if (isOurs && item.sheet && Number.isInteger(told.readings))
     return { sent: true, readings: told.readings, message: undefined };
   if ([409, 422].includes(answer.status) && told?.message)
-    return { status: answer.status, message: told.message };
+    return { status: answer.status, message: told.message, questions: told.questions ?? [] };
   const why = told?.message ?? told?.error ?? "The answer did not come from Brumel.";
   return {
     status: answer.ok ? 400 : answer.status,
-    message: `Not taken yet: ${why} The visit is safe here.`,
+    message: `Not taken yet: ${why} The ${item.run ? "run" : "visit"} is safe here.`,
   };
 };
 
 const sendOne = async (item, token) => {
-  const answer = await fetch(body.send, {
+  const answer = await fetch(item.run ? body.send_run : body.send, {
     method: "POST",
     headers: { "Content-Type": "application/json", Accept: "application/json", "X-CSRFToken": token },
-    body: JSON.stringify(item.sheet),
+    body: JSON.stringify(item.sheet ?? item.run),
   });
   if (answer.status >= 500) throw new Error("no answer");
   const outcome = judged(item, answer, await answer.json().catch(() => null));
-  const sheet = outcome.sent ? { ...item.sheet, photos: [] } : item.sheet; // what is sent need not fill the phone
-  await put({ ...item, sheet, ...outcome });
+  const slim = outcome.sent && item.sheet ? { sheet: { ...item.sheet, photos: [] } } : {}; // what is sent need not fill the phone
+  await put({ ...item, ...slim, behind: undefined, ...outcome });
+  return Boolean(outcome.sent);
+};
+
+const probesOf = (item) =>
+  item.run ? [item.run.probe] : setsOf(item.sheet).flatMap((set) => set.rows.map((row) => row.probe));
+
+// One after another as they were made. What rests on a run that was not taken waits behind it; the others pass.
+const sendInOrder = async (items, token, me) => {
+  const held = new Map();
+  for (const item of items) {
+    // A phone may change hands: a visit goes out under the name of who filled it in, or waits for them.
+    const isMine = (item.by ?? me) === me;
+    const behind = probesOf(item)
+      .map((probe) => held.get(probe))
+      .find(Boolean);
+    const isDue = isMine && !item.status && !behind;
+    if (item.behind !== behind) await put({ ...item, behind });
+    const isSent = isDue && (await sendOne(item, token));
+    if (item.run && !isSent) held.set(item.run.probe, item.words);
+  }
 };
 
 const sendAll = async () => {
-  const items = (await mine()).filter((item) => !item.sent && !item.status);
-  if (!items.length || !navigator.onLine) return draw();
+  const items = (await mine()).filter((item) => !item.sent);
+  if (!items.some((item) => !item.status) || !navigator.onLine) return draw();
   try {
     const now = await signedIn();
-    // A phone may change hands: a visit goes out under the name of who filled it in, or waits for them.
-    for (const item of items.filter((each) => (each.by ?? now.me) === now.me)) await sendOne(item, now.token);
+    await sendInOrder(items, now.token, now.me);
   } catch (error) {
     await draw();
     queueWords.textContent =
@@ -155,20 +213,22 @@ export const asFile = async () => {
   return new Blob([JSON.stringify(kept)], { type: "application/json" });
 };
 
-const isVisit = (item) =>
-  typeof item?.sheet?.key === "string" && Array.isArray(item.sheet.sets) && typeof item.by === "string";
+const isOfOurs = (item) =>
+  typeof item?.by === "string" &&
+  ((typeof item.sheet?.key === "string" && Array.isArray(item.sheet.sets)) ||
+    (typeof item.run?.key === "string" && Array.isArray(item.run.read)));
 
 // Reads such a file back; what is in the queue already, by its key, is left as it is. Returns how many came in.
 export const fromFile = async (text) => {
   const kept = JSON.parse(text);
-  if (kept?.brumel !== "field visits" || !Array.isArray(kept.items) || !kept.items.every(isVisit))
+  if (kept?.brumel !== "field visits" || !Array.isArray(kept.items) || !kept.items.every(isOfOurs))
     throw new Error("not a file of ours");
   if (kept.outing !== body.outing) throw new Error("of another outing");
-  const have = new Set((await mine()).map((item) => item.sheet.key));
-  const fresh = kept.items.filter((item) => !have.has(item.sheet.key));
+  const have = new Set((await mine()).map(keyOf));
+  const fresh = kept.items.filter((item) => !have.has(keyOf(item)));
   const base = await database();
-  for (const { outing, by, name, sheet } of fresh)
-    await base.add("queue", { outing, by, name, sheet, status: 0 });
+  for (const { outing, by, name, sheet, run, words } of fresh)
+    await base.add("queue", { outing, by, name, status: 0, ...(run ? { run, words } : { sheet }) });
   await draw();
   return fresh.length;
 };
