@@ -357,9 +357,46 @@ def test_two_phones_at_one_site_and_a_phone_that_is_full(brumel, field, open_pag
     # Nothing more fits into the phone: it is said, and what is on the page stays.
     page = field
     full = "throw new DOMException('full', 'QuotaExceededError')"
-    page.evaluate(f"() => {{ IDBObjectStore.prototype.put = () => {{ {full}; }}; }}")
+    page.evaluate(f"() => {{ for (const way of ['put', 'add']) IDBObjectStore.prototype[way] = () => {{ {full}; }}; }}")
     type_set(page, "7.9", "7.4")
     page.get_by_role("button", name="Put the visit in the queue").click()
     expect(page.locator("[data-judged]")).to_contain_text("This phone is full")
     expect(page.get_by_label(re.compile("pH probe .* shows")).first).to_have_value("7.9")
     assert visits(brumel) == 2
+
+
+#: Two visits of a site each, two depths at the first, as fast as a page can be pressed.
+HASTE = """() => {
+  const form = document.querySelector("[data-sheet]");
+  const type = (name, value) => { form.elements[name].value = value; };
+  const value = [...form.elements].find((e) => /pH probe/.test(e.labels?.[0]?.textContent ?? "") && e.name.startsWith("value_"));
+  const set = (ph, depth) => { type("temperature_c", "7.5"); type("depth_m", depth); type(value.name, ph); };
+  const queue = [...form.querySelectorAll("button")].find((b) => /queue/.test(b.textContent));
+  set("8.01", "0.5");
+  document.querySelector("[data-more]").click();
+  set("8.02", "1");
+  queue.click();
+  form.elements.site.selectedIndex += 1;
+  form.elements.site.dispatchEvent(new Event("change", { bubbles: true }));
+  set("7.93", "");
+  queue.click();
+  queue.click();
+}"""
+
+
+def test_who_types_faster_than_the_phone_writes_loses_nothing(brumel, field):
+    page = field
+    page.context.set_offline(True)
+    page.evaluate(HASTE)
+    expect(page.locator("[data-queue-words]")).to_have_text("2 visits wait to be sent.")
+    page.context.set_offline(False)
+    page.get_by_role("button", name="Send now").click()
+    expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.")
+    with brumel.desk.read() as session:
+        taken = session.scalars(select(Visit).order_by(Visit.at)).all()
+        values = [
+            [(r.depth_m, round(r.raw, 2)) for r in rounds.of_visit(session, visit.id) if r.quantity == "ph"]
+            for visit in taken
+        ]
+        assert [visit.site.name for visit in taken] == ["Creek mouth, north bank", "Reed channel"]
+    assert [sorted(each, key=str) for each in values] == [[(0.5, 8.01), (1.0, 8.02)], [(None, 7.93)]]

@@ -17,11 +17,21 @@ const setsList = document.querySelector("[data-sets]");
 const onward = document.querySelector("[data-onward]");
 const photoWords = document.querySelector("[data-photo-words]");
 
-let draft = { sets: [], fields: {}, photos: [] };
+const EMPTY = { sets: [], fields: {}, photos: [] };
+
+let draft = EMPTY; // what is kept of the site that is shown, as far as it has come in
 let siteShown = form.elements.site.value;
-let ready = Promise.resolve();
 let isReady = false;
 let unjudged = new Set(); // the probes whose calibration waits in this phone
+
+// What is kept is read and written one act after another, in the order of the presses. A press takes what is on the page at
+// once, so that whoever types on, or goes to another site, while the phone still writes cannot get in its way.
+let line = Promise.resolve();
+const inTurn = (act) => {
+  line = line.then(act, act);
+  return line;
+};
+let queueing = 0; // visits on their way into the queue
 
 const site = () => body.sites.find((s) => s.id === siteShown);
 
@@ -51,20 +61,16 @@ const wordsOf = (set) => {
 const drawDraft = () => {
   setsList.replaceChildren(
     ...draft.sets.map((set, number) => {
-      const line = document.createElement("li");
+      const item = document.createElement("li");
       const words = document.createElement("span");
       words.textContent = wordsOf(set);
       const out = document.createElement("button");
       out.type = "button";
       out.className = "act-quiet";
       out.textContent = "Take out";
-      out.addEventListener("click", async () => {
-        draft.sets.splice(number, 1);
-        await keepDraft();
-        drawDraft();
-      });
-      line.append(words, out);
-      return line;
+      out.addEventListener("click", () => keepDraft((kept) => kept.sets.splice(number, 1)));
+      item.append(words, out);
+      return item;
     }),
   );
   setsList.hidden = !draft.sets.length;
@@ -72,10 +78,26 @@ const drawDraft = () => {
   photoWords.textContent = photos ? `${photos} of ${MOST} kept with this visit.` : "";
 };
 
-const keepDraft = async () => {
-  await ready; // nothing is kept over what was kept before
-  draft.fields = fieldsOf(form);
-  return isStored(() => save(body.outing, siteShown, draft), speak);
+// Changes what is kept of a site. Whether the phone took it.
+const changeKept = async (place, change) => {
+  const kept = await load(body.outing, place);
+  change(kept);
+  const isKept = await isStored(() => save(body.outing, place, kept), speak);
+  const now = isKept ? kept : await load(body.outing, place);
+  if (place !== siteShown) return isKept;
+  draft = now;
+  drawDraft();
+  return isKept;
+};
+const keep = (place, change) => inTurn(() => changeKept(place, change));
+
+// The same for the site that is shown, with what stands in its form now.
+const keepDraft = (change = () => {}) => {
+  const fields = fieldsOf(form);
+  return keep(siteShown, (kept) => {
+    kept.fields = fields;
+    change(kept);
+  });
 };
 
 // The form is emptied at once, units apart; what was kept of the site comes in behind, over nothing that is typed by then.
@@ -84,7 +106,7 @@ const showSite = () => {
     select.name,
     select.value,
   ]);
-  draft = { sets: [], fields: {}, photos: [] };
+  draft = EMPTY;
   form.reset();
   form.elements.site.value = siteShown;
   fill(form, Object.fromEntries(units));
@@ -93,7 +115,8 @@ const showSite = () => {
   speak([]);
   keepTo(questions, []);
   isReady = false;
-  ready = bringIn(siteShown);
+  const shown = siteShown;
+  inTurn(() => bringIn(shown));
 };
 
 const bringIn = async (shown) => {
@@ -128,7 +151,9 @@ const sayBacking = (select) => {
 const nextSet = () => {
   const stays = (e) => !e.name || /^(site|unit_.*|note)$/.test(e.name) || e.type === "file";
   for (const e of form.elements) if (!stays(e)) e.value = "";
-  const done = new Set(draft.sets.map((set) => set.depth_m));
+  keepTo(questions, []);
+  speak([]);
+  const done = new Set(draft.sets.map((each) => each.depth_m));
   const next = site().depths.find((depth) => !done.has(depth));
   form.elements.depth_m.value = next ?? "";
 };
@@ -163,58 +188,64 @@ const takeSet = () => {
   return { at: new Date().toISOString(), temperature_c: at, depth_m: depth, rows, answers };
 };
 
-const keepSet = async () => {
-  await ready; // what was kept of this site comes first
-  const set = takeSet();
-  if (!set) return false;
-  draft.sets.push(set);
-  if (!(await keepDraft())) {
-    draft.sets.pop();
-    return false;
-  }
-  nextSet();
-  keepTo(questions, []);
-  await keepDraft();
-  speak([]);
-  drawDraft();
-  return true;
+// What the phone could not keep goes back into the form, unless something else is typed there by then.
+const giveBack = (place, fields) => {
+  if (place === siteShown && isBlank(form)) fill(form, fields);
 };
 
 document.querySelector("[data-more]").addEventListener("click", async () => {
-  if (await keepSet()) form.elements.temperature_c.focus();
+  const [place, fields] = [siteShown, fieldsOf(form)];
+  const set = takeSet();
+  if (!set) return;
+  draft = { ...draft, sets: [...draft.sets, set] };
+  nextSet();
+  form.elements.temperature_c.focus();
+  if (!(await keepDraft((kept) => kept.sets.push(set)))) giveBack(place, fields);
 });
 
-let isBusy = false; // a press given twice makes no second visit
-form.addEventListener("submit", async (event) => {
+form.addEventListener("submit", (event) => {
   event.preventDefault();
-  if (isBusy) return;
-  isBusy = true;
-  try {
-    await queueVisit();
-  } finally {
-    isBusy = false;
-  }
-});
-
-const queueVisit = async () => {
-  await ready;
-  if ((!isBlank(form) || !draft.sets.length) && !(await keepSet())) return;
-  const { sets, photos } = draft;
-  const visit = { key: crypto.randomUUID(), site: siteShown, sets, note: form.elements.note.value, photos };
-  if (!(await isStored(() => add(visit), speak))) return;
-  await clear(body.outing, siteShown);
-  draft = { sets: [], fields: {}, photos: [] };
+  if (isBlank(form) && queueing) return; // a press given twice makes no second visit
+  const [place, fields] = [siteShown, fieldsOf(form)];
+  const isOfEarlier = isBlank(form) && draft.sets.length > 0; // all depths are kept already
+  const set = isOfEarlier ? null : takeSet();
+  if (!set && !isOfEarlier) return;
+  const before = { draft, fields, isReady };
+  draft = EMPTY;
+  nextSet();
   form.elements.note.value = "";
   form.elements.depth_m.value = "";
-  drawDraft();
-  await draw();
-  const next = body.sites[body.sites.findIndex((s) => s.id === siteShown) + 1];
-  onward.hidden = !next;
-  if (next) {
-    onward.querySelector("button").textContent = `Next site: ${next.name}`;
-    onward.querySelector("button").focus();
+  queueing += 1;
+  inTurn(() => queueVisit(place, set, before)).finally(() => {
+    queueing -= 1;
+  });
+});
+
+const queueVisit = async (place, set, before) => {
+  const kept = await load(body.outing, place);
+  const visit = {
+    key: crypto.randomUUID(),
+    site: place,
+    sets: set ? [...kept.sets, set] : kept.sets,
+    note: before.fields.note || (before.isReady ? "" : kept.fields.note) || "",
+    photos: kept.photos,
+  };
+  if (!visit.sets.length) return;
+  if (!(await isStored(() => add(visit), speak))) {
+    if (place === siteShown) draft = before.draft;
+    giveBack(place, before.fields);
+    return;
   }
+  await clear(body.outing, place);
+  await draw();
   send(); // the page does not wait for the answer
+  if (place !== siteShown) return;
+  drawDraft();
+  const next = body.sites[body.sites.findIndex((s) => s.id === place) + 1];
+  onward.hidden = !next;
+  if (!next) return;
+  onward.querySelector("button").textContent = `Next site: ${next.name}`;
+  if (isBlank(form)) onward.querySelector("button").focus();
 };
 
 onward.querySelector("button").addEventListener("click", () => {
@@ -224,14 +255,13 @@ onward.querySelector("button").addEventListener("click", () => {
 });
 
 form.elements.site.addEventListener("change", () => {
-  const left = { site: siteShown, draft: { ...draft, fields: fieldsOf(form) } };
-  const isWorthKeeping = draft.sets.length || draft.photos.length || !isBlank(form);
+  const [left, fields] = [siteShown, fieldsOf(form)];
+  const isWorthKeeping = draft.sets.length || draft.photos.length || fields.note || !isBlank(form);
   siteShown = form.elements.site.value;
-  if (isWorthKeeping && isReady) save(body.outing, left.site, left.draft);
-  else if (isWorthKeeping)
-    load(body.outing, left.site).then((kept) =>
-      save(body.outing, left.site, { ...kept, fields: left.draft.fields }),
-    );
+  if (isWorthKeeping)
+    keep(left, (kept) => {
+      kept.fields = fields;
+    });
   showSite();
 });
 form.addEventListener("change", (event) => {
@@ -243,18 +273,22 @@ form.addEventListener("focusout", (event) => {
   const isValue = /^(value_|unit_|temperature_c$|depth_m$)/.test(event.target.name ?? "");
   if (isValue && event.relatedTarget?.matches("input, select, textarea")) ask();
 });
-form.elements.photo.addEventListener("change", async (event) => {
-  await ready;
-  for (const file of [...event.target.files].slice(0, MOST - draft.photos.length)) {
+const takePhotos = async (place, files) => {
+  const photos = [];
+  for (const file of files) {
     try {
-      draft.photos.push(await shrink(file));
+      photos.push(await shrink(file));
     } catch {
       speak([`${file.name} is no picture this phone can read.`]);
     }
   }
+  await changeKept(place, (kept) => kept.photos.push(...photos.slice(0, MOST - kept.photos.length)));
+};
+
+form.elements.photo.addEventListener("change", (event) => {
+  const [place, files] = [siteShown, [...event.target.files].slice(0, MOST)];
   event.target.value = "";
-  await keepDraft();
-  drawDraft();
+  inTurn(() => takePhotos(place, files));
 });
 showSite();
 mind();

@@ -215,7 +215,7 @@ export const asFile = async () => {
 
 const isOfOurs = (item) =>
   typeof item?.by === "string" &&
-  ((typeof item.sheet?.key === "string" && Array.isArray(item.sheet.sets)) ||
+  ((typeof item.sheet?.key === "string" && item.sheet.sets?.[0]?.at) ||
     (typeof item.run?.key === "string" && Array.isArray(item.run.read)));
 
 // Reads such a file back; what is in the queue already, by its key, is left as it is. Returns how many came in.
