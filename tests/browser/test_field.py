@@ -369,7 +369,8 @@ def test_two_phones_at_one_site_and_a_phone_that_is_full(brumel, field, open_pag
 HASTE = """() => {
   const form = document.querySelector("[data-sheet]");
   const type = (name, value) => { form.elements[name].value = value; };
-  const value = [...form.elements].find((e) => /pH probe/.test(e.labels?.[0]?.textContent ?? "") && e.name.startsWith("value_"));
+  const fields = [...form.elements].filter((e) => e.name.startsWith("value_"));
+  const value = fields.find((e) => /pH probe/.test(e.labels[0].textContent));
   const set = (ph, depth) => { type("temperature_c", "7.5"); type("depth_m", depth); type(value.name, ph); };
   const queue = [...form.querySelectorAll("button")].find((b) => /queue/.test(b.textContent));
   set("8.01", "0.5");
