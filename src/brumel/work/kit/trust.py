@@ -87,6 +87,7 @@ def _facts(
     parts = [
         (Inspection, _newest(Inspection, wanted)),
         (Calibration, calibrations),
+        (Run, select(Run).where(Run.id == calibrations.c.run_id).lateral()),
         (Maintenance, _newest(Maintenance, wanted, Maintenance.at <= now)),
         (ProbeInstallation, _newest(ProbeInstallation, wanted, ProbeInstallation.at <= now)),
         (Closing, closings),
@@ -106,9 +107,11 @@ def _facts(
     rows = session.execute(query.select_from(joined).options(lazyload("*")))
     by_id = {p.id: p for p in probes}
     known = {}
-    for probe_id, begun, done, look, calibration, last, fitted, closing, stored, *read in rows:
+    for probe_id, begun, done, look, calibration, made_by, last, fitted, closing, stored, *read in rows:
         wait = running_wait(by_id[probe_id], begun or [], now)
         of_trust = TrustFacts(look, calibration, last, wait, fitted, closing, stored, frozenset(done or ()))
+        if calibration is not None:
+            set_committed_value(calibration, "run", made_by)
         backing, run, dip = read or (None, None, None)
         if backing is not None:
             set_committed_value(backing, "run", run)
