@@ -1,6 +1,7 @@
 """Settling: traces of known shape must be called by their names, and bad samples must not break the judgement."""
 
 import math
+import re
 
 import numpy as np
 import pytest
@@ -20,6 +21,7 @@ from brumel.core.settling import (
     theil_sen_slope,
 )
 from brumel.methods import load_method
+from brumel.methods.field import load_field
 from brumel.methods.settling import load_settling
 
 PH = load_method("ph-7-4-10").settling.criteria("pH signal")
@@ -47,7 +49,6 @@ def test_known_shapes_are_called_by_name(made, state):
     assert found.state is state, found.sentence
     if state is State.SETTLED:
         assert found.value == pytest.approx(100, abs=0.2)
-        assert abs(found.drift_per_min) <= PH.drift_per_min
         assert found.noise <= PH.noise
 
 
@@ -68,8 +69,9 @@ def test_forecast_names_the_end_before_it_is_reached():
     found = judge(t, y, PH)
     assert found.state is State.SETTLING
     assert found.forecast == pytest.approx(174, abs=1.5)
-    # Drift falls under 0.6 mV/min when 174/9*60*exp(-t/9) does: by hand t = 9 ln(174*60/9/0.6) = 68 s, so 37 s to go.
-    assert found.seconds_to_go == pytest.approx(37 + PH.window_s / 2, abs=12)
+    # Less than 0.6 mV is to come when 174 exp(-t/9) falls under it: by hand t = 9 ln(174/0.6) = 51 s, so 20 s to go.
+    assert found.seconds_to_go == pytest.approx(20, abs=6)
+    assert found.remaining == pytest.approx(174 * math.exp(-30.5 / 9), abs=3 * found.remaining_u)
 
 
 @given(
@@ -139,20 +141,27 @@ def test_field_rule_of_the_national_field_manual():
     # USGS-A6.0: five or more readings within ±0.1 pH.
     rule = FieldCriteria("pH", "pH", 0.1, 5, 5, 25, 600, -2, 16)
     t = np.arange(0, 40, 1.0)
-    assert judge_by_readings(t, np.full(40, 7.2), rule).settled
+    calm = 7.2 + np.random.default_rng(2).normal(0, 0.005, 40)
+    assert judge_by_readings(t, calm, rule).settled
     creeping = judge_by_readings(t, 7.2 + 0.02 * t, rule)
     assert creeping.state is State.SETTLING
     assert "limit ±0.1" in creeping.sentence
     assert judge_by_readings(t[:20], np.full(20, 7.2), rule).state is State.WAITING
-    typed = FieldCriteria("pH", "pH", 0.1, 2, 0, 0, 600, -2, 16)
+    typed = FieldCriteria("pH", "pH", 0.1, 2, 20, 0, 600, -2, 16, typed=True, resolution=0.01)
     assert judge_by_readings([10, 400], [7.2, 7.25], typed).settled
+    assert judge_by_readings([1, 10, 31], [4.0, 7.2, 7.25], typed).settled  # a slip before them spoils nothing
     assert not judge_by_readings([10, 40], [7.2, 7.6], typed).settled
+    assert judge_by_readings([10, 25], [7.2, 7.2], typed).state is State.WAITING  # too near in time to say anything
     assert judge_by_readings([10], [7.2], typed).state is State.WAITING
     assert judge_by_readings([], [], rule).state is State.WAITING
-    # ±3 % for conductance above 100 µS/cm is relative to the reading.
-    percent = FieldCriteria("conductance", "µS/cm", 3, 5, 5, 15, 600, 0, 1e6, relative=True)
-    assert judge_by_readings(t, 1000 + 20 * np.sin(t), percent).settled
-    assert not judge_by_readings(t, 1000 + 60 * np.sin(t), percent).settled
+    # Conductance: ±5 % to 100 µS/cm, ±3 % above; relative to the reading.
+    percent = load_field()["conductivity"].criteria("µS/cm")
+    for middle, limit in ((1000, 3), (90, 5)):
+        found = judge_by_readings(t, middle * (1 + 0.005 * np.sin(2.1 * t)), percent)
+        assert found.settled
+        assert found.noise_limit == limit
+        assert not judge_by_readings(t, middle * (1 + 0.012 * limit * np.sin(2.1 * t)), percent).settled
+    assert load_field()["oxygen"].field_tolerance.value == 0.2
     assert isinstance(PH, SettlingCriteria)
 
 
@@ -166,11 +175,15 @@ def test_the_slope_is_theil_and_sen_s(data):
 
 
 @pytest.mark.parametrize(
-    ("relative", "unit", "shown"), [(True, "µS/cm", "±1.2 % (limit ±5 %)"), (False, "mV", "±12 mV (limit ±20 mV)")]
+    ("relative", "unit", "shown"), [(True, "µS/cm", "±1.2 %. At most"), (False, "mV", "±12 mV. At most")]
 )
 def test_the_field_sentence_names_the_spread_in_the_limit_s_own_unit(relative, unit, shown):
     """1000 ± 12: a share of the reading where the limit is one, the unit where it is not."""
-    criteria = FieldCriteria("q", unit, 5 if relative else 20, 5, 0.0, 0.0, 300, -1e6, 1e6, relative=relative)
-    found = judge_by_readings([0, 1, 2, 3, 4], [1000, 988, 1012, 1000, 1000], criteria)
-    assert found.settled
-    assert shown in found.sentence
+    criteria = FieldCriteria("q", unit, 5 if relative else 20, 5, 1.0, 0.0, 300, -1e6, 1e6, relative=relative)
+    found = judge_by_readings(range(50), [1000, 988, 1012, 1000, 1000] * 10, criteria)
+    assert shown in found.sentence, found.sentence
+    # What is over its limit is never written as the limit itself.
+    over = judge_by_readings(range(50), [1000, 1000 - 50.4, 1000, 1000 + 50.4, 1000] * 10, criteria)
+    assert not over.settled
+    stated, limit = re.search(r"±([\d.]+) .*limit ±([\d.]+)", over.sentence).groups()
+    assert float(stated) > float(limit)

@@ -1,5 +1,7 @@
 """Values typed from a display: when they settle, and the slips that are named."""
 
+import math
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -39,7 +41,11 @@ TABLE = {
     "too near in time": (rule(), [30, 40], [1.0, 1.0], State.WAITING, 10),
     "a third, compared with the first": (rule(), [20, 30, 40], [1.0, 1.3, 1.1], State.SETTLED, 0),
     "before the shortest wait": (rule(), [2, 24], [1.0, 1.0], State.WAITING, 20),
-    "a coarse display cannot agree better": (rule(step=5.9), [10, 40], [0.0, 5.9], State.SETTLED, 0),
+    # Of two values a step of 5.9 apart, up to 5.9 / (e^(30/20) - 1) = 1.7 may be to come; of two equal ones 45 s apart, 95 %
+    # of the time less than 1.64 x 5.9 / sqrt(6) / (e^(45/20) - 1) = 0.47, at a limit of 0.6.
+    "a coarse display hides what is to come": (rule(step=5.9), [10, 40], [0.0, 5.9], State.SETTLING, 20),
+    "a coarse display that stands long enough": (rule(step=5.9), [10, 55], [5.9, 5.9], State.SETTLED, 0),
+    "a slip at first": (rule(), [10, 32, 54], [60.0, 1.0, 1.1], State.SETTLED, 0),
     "still moving late": (rule(), [280, 310], [1.0, 4.0], State.DRIFTING, 20),
     "percent": (rule(unit="µS", relative=True, step=1), [0, 60], [1000.0, 1005.9], State.SETTLED, 0),
     "percent, over": (rule(unit="µS", relative=True, step=1), [0, 60], [1000.0, 1007.0], State.SETTLING, 20),
@@ -67,9 +73,15 @@ def test_columns_that_do_not_match_are_refused():
 
 
 @given(st.floats(-2000, 2000), st.floats(-3, 3), st.floats(20, 120), st.floats(0.05, 6))
-def test_what_is_called_settled_is_within_drift_or_one_step(first, change, apart, step):
+def test_what_is_called_settled_agrees_and_leaves_no_more_than_the_limit(first, change, apart, step):
+    """The limit is one minute's drift, 0.6; nothing slower than the spacing of 20 s is at work."""
     found = judge_typed([40, 40 + apart], [first, first + change], rule(step=step))
-    assert found.settled == (abs((first + change) - first) <= max(0.6 * apart / 60, step) * (1 + 1e-9))
+    moved = abs((first + change) - first)
+    if found.settled:
+        assert moved <= max(0.6 * apart / 60, step) * (1 + 1e-9)
+        assert moved / math.expm1(apart / 20) <= 0.6
+    elif moved <= 0.6 * apart / 60:
+        assert 1.9 * step / math.sqrt(6) / math.expm1(apart / 20) > 0.6 - moved  # only the display's step stands in its way
 
 
 # What was typed, between what it should lie, the words that name the slip, what was meant.

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
+from brumel.core.remaining import Remaining, agreed, display_step, noise_of, remaining
 from brumel.core.sentence import Amount, say
 
 
@@ -25,12 +26,17 @@ class State(StrEnum):
     STEPPING = "stepping"
 
 
+#: How sure a judgement is that no more than the limit is still to come, before it says settled.
+SURE = 0.95
+
+
 @dataclass(frozen=True)
 class SettlingCriteria:
     """When a quantity counts as settled. `relative` limits are percent of the present value.
 
     window_s, shortest_s, longest_s [s]; drift_per_min and noise [unit, or % where relative]; low and high are
-    what the instrument can show [unit]; step is the jump that counts as one [unit].
+    what the instrument can show [unit]; step is the jump that counts as one [unit]; resolution is the step of the
+    display the values were rounded to [unit], seen from the values where it is 0.
     """
 
     quantity: str
@@ -46,13 +52,20 @@ class SettlingCriteria:
     relative: bool = False
     min_samples: int = 5
     source: str = "common practice, no source"
+    resolution: float = 0.0
+
+    @property
+    def limit(self) -> float:
+        """What may still come when a reading counts as final: one minute of the drift allowed [unit, or %]."""
+        return self.drift_per_min
 
 
 @dataclass(frozen=True)
 class Settling:
     """The judgement: state, its numbers with their limits, the forecast, and a sentence.
 
-    value is the median of the window; forecast is None where no end value can be foreseen; seconds_to_go is
+    value is what the trace has come to; forecast the end it tends to, None where none can be foreseen; remaining what is
+    still to come and remaining_u its standard uncertainty, None where it cannot be said; seconds_to_go is
     None where it cannot be said, 0 when settled. skipped counts samples that could not be used.
     """
 
@@ -67,6 +80,8 @@ class Settling:
     forecast: float | None = None
     seconds_to_go: float | None = None
     skipped: int = 0
+    remaining: float | None = None
+    remaining_u: float | None = None
 
     @property
     def settled(self) -> bool:
@@ -85,8 +100,9 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     values : 1-d, same length, unit of the criteria; NaN and out-of-range samples are left out and counted
     criteria : limits of the quantity, from the method
 
-    Drift is the Theil-Sen slope over the window, noise the robust SD about it (1.4826 MAD), the forecast an
-    exponential approach fitted by variable projection. Raises WrongShape and NotANumber for input that is not
+    Settled means: with a confidence of 95 %, no more is to come than one minute of the drift allowed (`remaining`), and
+    the noise is within its limit, or within what the display's step makes of it. Drift is the Theil-Sen slope over the
+    window, noise the robust SD about it (1.4826 MAD). Raises WrongShape and NotANumber for input that is not
     two columns of numbers. Source: criteria's own; method common practice, no source.
     """
     t, y, skipped, last_t = _clean(times_s, values, criteria)
@@ -95,12 +111,9 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
     t, y, since = _after_last_step(t, y, criteria)
     elapsed = float(t[-1])
-    recent = t >= t[-1] - criteria.window_s
-    tw, yw = t[recent], y[recent]
-    value = float(np.median(yw[-5:] if criteria.min_samples > 2 else yw[-1:]))
+    value = float(np.median(y[-5:] if criteria.min_samples > 2 else y[-1:]))
     scale = max(abs(value), 1e-9) / 100 if criteria.relative else 1.0
     shown: dict[str, Any] = {"value": value, "elapsed_s": elapsed, **limits}
-    unit = "%" if criteria.relative else criteria.unit
 
     if since is not None and elapsed - since < criteria.window_s / 2:
         return Settling(
@@ -110,75 +123,76 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
         )
     started = since or 0.0
     wait = criteria.shortest_s - (elapsed - started)
-    if wait > 0 or tw.size < criteria.min_samples:
+    if wait > 0 or t.size < criteria.min_samples:
         reason = (
             say("{wait} of the shortest wait to go.", wait=Amount(wait, "s", ".0f"))
             if wait > 0
-            else "Too few readings in the window."
+            else "Too few readings yet."
         )
         return Settling(State.WAITING, reason, seconds_to_go=max(wait, 0.0) or None, **shown)
 
-    drift, noise = _drift_and_noise(tw, yw)
+    left = remaining(t, y, criteria.limit * scale, step=criteria.resolution)
+    recent = t >= min(t[-1] - criteria.window_s, t[-criteria.min_samples])
+    drift, noise = _drift_and_noise(t[recent], y[recent])
     drift, noise = drift / scale, noise / scale
     shown |= {"drift_per_min": drift, "noise": noise}
-    if abs(drift) <= criteria.drift_per_min and noise <= criteria.noise:
-        return Settling(
-            State.SETTLED,
-            say(
-                "Drift {drift}/min (limit {drift_limit}/min), noise {noise} (limit {noise_limit}).",
-                drift=Amount(drift, unit, "+.2f", difference=True),
-                drift_limit=Amount(criteria.drift_per_min, unit, difference=True),
-                noise=Amount(noise, unit, ".2f", difference=True),
-                noise_limit=Amount(criteria.noise, unit, difference=True),
-            ),
-            forecast=value,
-            seconds_to_go=0.0,
-            **shown,
-        )
-    end, to_go = _forecast(t, y, criteria.drift_per_min * scale)
-    if to_go is not None:
-        to_go += criteria.window_s / 2  # the drift shown is that of the window's middle
-    late = elapsed - started > criteria.longest_s
-    if noise > criteria.noise and abs(drift) <= max(criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10):
+    noise_limit = max(criteria.noise, 0.6 * max(criteria.resolution, display_step(y[recent])) / scale)
+    if noise > noise_limit and abs(drift) <= max(
+        criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10
+    ):
         return Settling(
             State.NOISY,
             say(
                 "Noise {noise} is over its limit of {limit}.",
-                noise=Amount(noise, unit, ".2f", difference=True),
-                limit=Amount(criteria.noise, unit, difference=True),
+                noise=_amount(noise, criteria, ".2f"),
+                limit=_amount(criteria.noise, criteria, ""),
             ),
             **shown,
         )
-    if late:
+    if left is None:
+        return Settling(State.WAITING, "Too few readings yet.", **shown)
+    shown |= {"value": left.now, "remaining": left.mean, "remaining_u": left.u, "forecast": left.end}
+    still = _still_to_come(left, left.over, scale, criteria.limit, criteria)
+    if left.over <= 1 - SURE and noise <= noise_limit:
+        return Settling(State.SETTLED, still, seconds_to_go=0.0, **shown)
+    if elapsed - started > criteria.longest_s:
         return Settling(
             State.DRIFTING,
             say(
                 "Still moving {drift}/min after {longest}.",
-                drift=Amount(drift, unit, "+.2f", difference=True),
+                drift=_amount(drift, criteria, "+.2f"),
                 longest=Amount(criteria.longest_s / 60, "min", ".3g"),
             ),
-            forecast=end,
-            seconds_to_go=to_go,
+            seconds_to_go=left.seconds_to_go,
             **shown,
         )
-    return Settling(
-        State.SETTLING,
-        say(
-            "Moving {drift}/min (limit {drift_limit}/min).",
-            drift=Amount(drift, unit, "+.2f", difference=True),
-            drift_limit=Amount(criteria.drift_per_min, unit, difference=True),
-        ),
-        forecast=end,
-        seconds_to_go=to_go,
-        **shown,
-    )
+    return Settling(State.SETTLING, still, seconds_to_go=left.seconds_to_go, **shown)
+
+
+def _amount(value: float, criteria: SettlingCriteria | FieldCriteria, form: str) -> Amount:
+    return Amount(value, "%" if criteria.relative else criteria.unit, form or ".3g", difference=True)
+
+
+def _still_to_come(
+    left: Remaining, over: float, scale: float, limit: float, criteria: SettlingCriteria | FieldCriteria
+) -> str:
+    """What is still to come, in words: so much where it is known, or that it cannot be told well enough yet."""
+    most = left.most / scale
+    if over <= 1 - SURE:
+        words, said = "At most {most} still to come (limit {limit}).", min(most, limit)
+    elif abs(left.mean) > max(2 * left.u, limit * scale):
+        words, said = "About {most} still to come (limit {limit}).", abs(left.mean) / scale
+    else:
+        words, said = "Up to {most} may still come (limit {limit}).", max(most, limit)
+    return say(words, most=_amount(said, criteria, ".2g"), limit=_amount(limit, criteria, ""))
 
 
 @dataclass(frozen=True)
 class FieldCriteria:
     """Field rule: the last `count` readings lie within ± tolerance of their median [unit, or % where relative].
 
-    The readings are `spacing_s` apart; 0 takes them as they were typed [s].
+    The readings are `spacing_s` apart [s]; typed ones at least that. Up to `low_up_to` another tolerance holds, the source's
+    for dilute water. resolution is the step of the display [unit], seen from the values where it is 0.
     """
 
     quantity: str
@@ -192,55 +206,97 @@ class FieldCriteria:
     high: float
     relative: bool = False
     source: str = "USGS-A6.0"
+    low_up_to: float = 0.0
+    low_tolerance: float = 0.0
+    typed: bool = False
+    resolution: float = 0.0
+
+    def limit_at(self, value: float) -> float:
+        """The tolerance at a value [unit, or %]."""
+        return self.low_tolerance if abs(value) <= self.low_up_to else self.tolerance
 
 
 def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Settling:
     """Judge a site trace by the field rule, at its last sample.
 
-    Parameters and errors as `judge`. `noise` of the result is the largest distance from the median of the
-    readings compared, `noise_limit` the tolerance; the drift is shown for information.
-    Source: USGS-A6.0, table of stabilization criteria.
+    Parameters and errors as `judge`. Settled means that the readings compared agree, and that with a confidence of 95 % no
+    more than the tolerance is still to come. `noise` of the result is the largest distance from the median of the readings
+    compared, `noise_limit` the tolerance; the drift is shown for information.
+    Source: USGS-A6.0, table of stabilization criteria; what is still to come, and the spacing, are Brumel's own choice.
     """
     t, y, skipped, _ = _clean(times_s, values, criteria)
     limits: dict[str, Any] = {"noise_limit": criteria.tolerance, "skipped": skipped}
     if t.size == 0:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
-    if criteria.spacing_s > 0:
-        wanted = t[-1] - criteria.spacing_s * np.arange(criteria.count - 1, -1, -1)
-        picked = np.unique(np.clip(np.searchsorted(t, wanted - 1e-9), 0, t.size - 1))
-    else:
-        picked = np.arange(max(t.size - criteria.count, 0), t.size)
-        wanted = t[picked]
-    chosen = y[picked]
+    chosen = _compared(t, criteria)
     elapsed = float(t[-1])
-    shown: dict[str, Any] = {"value": float(np.median(chosen[-3:])), "elapsed_s": elapsed, **limits}
-    wait = max(criteria.shortest_s - elapsed, -float(wanted[0]))
-    if picked.size < criteria.count or wait > 0:
+    middle = float(np.median(y[chosen]))
+    limit = criteria.limit_at(middle)
+    shown: dict[str, Any] = {"value": float(np.median(y[chosen][-3:])), "elapsed_s": elapsed, **limits}
+    shown["noise_limit"] = limit
+    far = criteria.spacing_s * (criteria.count - 1)
+    wait = max(criteria.shortest_s - elapsed, far - float(t[-1] - t[0]))
+    if chosen.size < criteria.count or wait > 0:
         return Settling(
             State.WAITING,
-            f"{picked.size} of {criteria.count} readings"
+            f"{chosen.size} of {criteria.count} readings"
             + (say(", {spacing} apart.", spacing=Amount(criteria.spacing_s, "s")) if criteria.spacing_s > 0 else "."),
             seconds_to_go=max(wait, 0.0) or None,
             **shown,
         )
-    middle = float(np.median(chosen))
-    spread = float(np.max(np.abs(chosen - middle)))
-    drift, _ = _drift_and_noise(t[picked], chosen)
-    band = abs(middle) * criteria.tolerance / 100 if criteria.relative else criteria.tolerance
-    # A relative tolerance is a share of the reading, so the spread is stated as one too.
-    stated = spread / max(abs(middle) / 100, 1e-9) if criteria.relative else spread
-    shown |= {"drift_per_min": drift, "noise": stated}
-    unit = "%" if criteria.relative else criteria.unit
-    words = say(
-        "The last {count} readings lie within ±{stated} (limit ±{tolerance}).",
-        count=criteria.count,
-        stated=Amount(stated, unit, ".2g", difference=True),
-        tolerance=Amount(criteria.tolerance, unit, difference=True),
-    )
-    if spread <= band + 1e-12:
-        return Settling(State.SETTLED, words, forecast=shown["value"], seconds_to_go=0.0, **shown)
+    spread = float(np.max(np.abs(y[chosen] - middle)))
+    drift, _ = _drift_and_noise(t[chosen], y[chosen])
+    scale = max(abs(middle) / 100, 1e-9) if criteria.relative else 1.0
+    shown |= {"drift_per_min": drift, "noise": spread / scale}
     state = State.DRIFTING if elapsed > criteria.longest_s else State.SETTLING
-    return Settling(state, words, **shown)
+    if spread > limit * scale + 1e-12:
+        words = say(
+            "The last {count} readings lie within ±{stated} (limit ±{tolerance}).",
+            count=criteria.count,
+            stated=_over(spread / scale, limit, criteria),
+            tolerance=_amount(limit, criteria, ""),
+        )
+        return Settling(state, words, **shown)
+    if criteria.typed:
+        left = agreed(float(t[-1] - t[chosen[0]]), spread * 2, criteria.spacing_s, criteria.resolution)
+    else:
+        left = remaining(t, y, limit * scale, step=criteria.resolution)
+    if left is None:
+        return Settling(State.WAITING, f"{t.size} readings; too few.", **shown)
+    shown |= {"forecast": left.end, "remaining": left.mean, "remaining_u": left.u}
+    if not criteria.typed:
+        shown["value"] = left.now
+    over = left.chance_over(limit * scale) if criteria.typed else left.over
+    settles = over <= 1 - SURE
+    words = say(
+        "The last {count} readings lie within ±{stated}. {still}",
+        count=criteria.count,
+        stated=_amount(spread / scale, criteria, ".2g"),
+        still=_still_to_come(left, over, scale, limit, criteria),
+    )
+    if settles:
+        return Settling(State.SETTLED, words, seconds_to_go=0.0, **shown)
+    return Settling(state, words, seconds_to_go=left.seconds_to_go, **shown)
+
+
+def _compared(t: NDArray[np.float64], criteria: FieldCriteria) -> NDArray[np.intp]:
+    """Which readings the field rule compares: the newest, and those its spacing before it."""
+    if criteria.typed:
+        early = np.flatnonzero(t <= t[-1] - criteria.spacing_s + 1e-9)[1 - criteria.count :]
+        return np.append(early, t.size - 1)
+    if criteria.spacing_s > 0:
+        wanted = t[-1] - criteria.spacing_s * np.arange(criteria.count - 1, -1, -1)
+        # A link that is slower than the spacing has no reading at each of the moments: its newest ones are taken.
+        at = np.clip(np.searchsorted(t, wanted - 1e-9), 0, t.size - 1)
+        if np.unique(at).size == criteria.count:
+            return at
+    return np.arange(max(t.size - criteria.count, 0), t.size)
+
+
+def _over(value: float, limit: float, criteria: FieldCriteria) -> Amount:
+    """A value over its limit, with figures enough to be seen as over it."""
+    digits = next((d for d in (2, 3, 4, 5) if float(f"{value:.{d}g}") > limit), 6)
+    return _amount(value, criteria, f".{digits}g")
 
 
 def settling_time_s(times_s: Any, values: Any, criteria: SettlingCriteria, final: float) -> float:
@@ -291,14 +347,17 @@ def _after_last_step(
     t: NDArray[np.float64], y: NDArray[np.float64], criteria: SettlingCriteria
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], float | None]:
     """Cut the trace at the last jump that its neighbours do not explain; None where there was none."""
-    if t.size < 8:
+    if t.size < 4:
         return t, y, None
     jumps = np.abs(np.diff(y))
     rate = jumps / np.diff(t)
     size = criteria.step * (max(abs(float(np.median(y))), 1e-9) / 100 if criteria.relative else 1.0)
-    for i in np.flatnonzero(jumps > size)[::-1]:
-        near = np.r_[rate[max(0, i - 4) : i], rate[i + 1 : i + 5]]
-        if near.size >= 4 and rate[i] > 6 * float(np.median(near)):
+    size = max(size, 8 * noise_of(t, y))
+    arrived = t[0] + criteria.shortest_s / 3  # what comes before belongs to the probe's going in
+    for i in np.flatnonzero((jumps > size) & (t[:-1] >= arrived))[::-1]:
+        before, after = rate[max(0, i - 4) : i], rate[i + 1 : i + 5]
+        # An approach only slows down: a change that is much faster than those before and after it is none.
+        if before.size >= 2 and all(rate[i] > 6 * float(np.median(near)) for near in (before, after) if near.size):
             return t[i + 1 :], y[i + 1 :], float(t[i + 1])
     return t, y, None
 
@@ -336,32 +395,3 @@ def _drift_and_noise(t: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[fl
     if noise == 0.0 and t.size > 2:
         noise = float(np.std(rest))
     return slope * 60.0, noise
-
-
-_TAUS = np.geomspace(1.0, 600.0, 60)
-
-
-def _forecast(
-    t: NDArray[np.float64], y: NDArray[np.float64], limit_per_min: float
-) -> tuple[float | None, float | None]:
-    """End value and seconds until the drift is under its limit, from y = a + b exp(-t/tau)."""
-    if t.size < 6:
-        return None, None
-    if t.size > 240:
-        pick = np.linspace(0, t.size - 1, 240).astype(int)
-        t, y = t[pick], y[pick]
-    t0 = t - t[0]
-    # Variable projection: for each tau the best a and b are a straight-line fit on exp(-t/tau).
-    basis = np.exp(-t0[None, :] / _TAUS[:, None])
-    centred = basis - basis.mean(axis=1, keepdims=True)
-    power = np.maximum((centred**2).sum(axis=1), 1e-12)
-    b = (centred @ (y - y.mean())) / power
-    left = ((y - y.mean()) ** 2).sum() - b**2 * power
-    best = int(np.argmin(left))
-    tau, amplitude = float(_TAUS[best]), float(b[best])
-    end = float(y.mean() - amplitude * basis[best].mean())
-    if best == len(_TAUS) - 1 or abs(end - y[-1]) > 4 * (float(np.ptp(y)) + 1e-9):
-        return None, None
-    rate_now = abs(amplitude) / tau * 60.0 * float(np.exp(-t0[-1] / tau))
-    to_go = tau * float(np.log(rate_now / limit_per_min)) if rate_now > limit_per_min else 0.0
-    return end, max(to_go, 0.0)

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
+from brumel.core.remaining import Remaining, agreed
 from brumel.core.sentence import Amount, say
-from brumel.core.settling import Settling, State
+from brumel.core.settling import SURE, Settling, State
 
 
 @dataclass(frozen=True)
@@ -69,27 +71,58 @@ def judge_typed(times_s: Any, values: Any, rule: TypedRule) -> Settling:
             return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown)
         wait = max(too_early, 0.0 if rule.readings == 1 else float(t[0]) + rule.spacing_s - elapsed)
         return _wait(wait, shown)
-    before = int(earlier[-1])
-    between = elapsed - float(t[before])
-    apart = abs(value - float(y[before])) / scale
-    allowed = max(rule.drift_per_min * between / 60, rule.step / scale)
+    pairs = [_pair(t, y, int(before), rule, scale) for before in earlier[::-1]]
+    best = min(pairs, key=lambda pair: (pair.apart > pair.allowed, pair.over))
     shown |= {
-        "noise": apart,
-        "noise_limit": allowed,
-        "drift_per_min": (value - float(y[before])) / scale * 60 / between,
+        "noise": best.apart,
+        "noise_limit": best.allowed,
+        "drift_per_min": (value - best.before) / scale * 60 / best.between_s,
     }
     if t.size < rule.readings or too_early > 0:
         return _wait(max(too_early, rule.spacing_s), shown)
+    agree = best.apart <= best.allowed * (1 + 1e-9)
     words = say(
-        "The last two are {apart} apart over {between} (limit {allowed}).",
-        apart=Amount(apart, unit, ".2g", difference=True),
-        between=Amount(between, "s", ".0f"),
-        allowed=Amount(allowed, unit, ".2g", difference=True),
+        "Two values {between} apart differ by {apart} (limit {allowed}).",
+        apart=Amount(best.apart, unit, ".2g", difference=True),
+        between=Amount(best.between_s, "s", ".0f"),
+        allowed=Amount(best.allowed, unit, ".2g", difference=True),
     )
-    if apart <= allowed * (1 + 1e-9):
-        return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown)
+    if agree and best.over <= 1 - SURE:
+        left = {"remaining": best.left.mean, "remaining_u": best.left.u}
+        return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown, **left)
+    if agree:
+        words = say(
+            "The display's step of {step} hides what may still come; type it again later.",
+            step=Amount(rule.step / scale, unit, ".2g", difference=True),
+        )
     state = State.DRIFTING if elapsed > rule.longest_s else State.SETTLING
     return Settling(state, words, seconds_to_go=rule.spacing_s, **shown)
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """The last value held against an earlier one: how far apart, how far it may be, and what is still to come."""
+
+    before: float
+    between_s: float
+    apart: float
+    allowed: float
+    left: Remaining
+    over: float
+
+
+def _pair(t: NDArray[np.float64], y: NDArray[np.float64], before: int, rule: TypedRule, scale: float) -> _Pair:
+    between = float(t[-1] - t[before])
+    change = abs(float(y[-1] - y[before]))
+    left = agreed(between, change, rule.spacing_s, rule.step)
+    return _Pair(
+        before=float(y[before]),
+        between_s=between,
+        apart=change / scale,
+        allowed=max(rule.drift_per_min * between / 60, rule.step / scale),
+        left=left,
+        over=left.chance_over(rule.drift_per_min * scale),
+    )
 
 
 def _wait(wait_s: float, shown: dict[str, Any]) -> Settling:

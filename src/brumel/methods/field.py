@@ -19,6 +19,8 @@ class FieldSpec(BaseModel):
     unit: str
     field_tolerance: Limit
     relative: bool = False
+    dilute_up_to: float = 0.0  # up to here the dilute tolerance holds, as the source has it for conductance
+    dilute_tolerance: float = 0.0
     share: float = 0.0  # the floor as a share of the last value, where that is more
     count: int
     spacing_s: float
@@ -30,13 +32,16 @@ class FieldSpec(BaseModel):
     smallest_spread: Limit
 
     def criteria(self, quantity: str, *, typed: bool = False) -> FieldCriteria:
-        """The field rule; typed readings come one by one, so two of them are compared."""
+        """The field rule; typed readings come one by one, so two of them are compared, as far apart as all of a live one."""
         return FieldCriteria(
             quantity=quantity,
             unit=self.unit,
             tolerance=self.field_tolerance.value,
             count=2 if typed else self.count,
-            spacing_s=0.0 if typed else self.spacing_s,
+            spacing_s=self.spacing_s * (self.count - 1) if typed else self.spacing_s,
+            typed=typed,
+            low_up_to=self.dilute_up_to,
+            low_tolerance=self.dilute_tolerance,
             shortest_s=0.0 if typed else self.shortest_s,
             longest_s=self.longest_s,
             low=min(-50.0, self.instrument[0]),

@@ -1,0 +1,44 @@
+"""How far Brumel's judgements deserve belief, by simulation: `python -m benchmarks.judgement [traces a row]`."""
+
+from __future__ import annotations
+
+import sys
+from multiprocessing import Pool
+from typing import Any
+
+from benchmarks.judging import settling
+
+
+def _head(title: str, *columns: str) -> None:
+    print(f"\n{title}")
+    print(" " * 40 + "".join(f"{c:>16}" for c in columns), flush=True)
+
+
+def _line(name: str, *cells: str) -> None:
+    print(f"{name:<40}" + "".join(f"{c:>16}" for c in cells), flush=True)
+
+
+def settle(pool: Any, count: int) -> None:
+    """When a reading is final."""
+    _head("Settling", "false %", "missed %", "delay/allowed", "jumps %", "to go +-half %")
+    _line("goal", "5 (slow: 15)", "", "1.00", "1", "90")
+    for where, quantity, slow in settling.rows():
+        found = pool.map(settling.one, [(where, quantity, slow, 1000 + i) for i in range(count)], chunksize=2)
+        name = f"{where}, {quantity}{', a slow second term' if slow else ''}"
+        row = settling.row_of(name, found)
+        _line(name, f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}", f"{row.forecast:.0f}")
+    for quantity in settling.BENCH:
+        got = pool.map(settling.typed_one, [(quantity, 5000 + i) for i in range(count * 5)], chunksize=20)
+        done = sum(settled for settled, _ in got)
+        false = 100 * sum(wrong for _, wrong in got) / max(done, 1)
+        _line(f"typed, {quantity}", f"{false:.1f}", f"{100 - 100 * done / len(got):.1f}", "", "", "")
+
+
+def main(count: int = 100) -> None:
+    """Print every table."""
+    with Pool(2) as pool:
+        settle(pool, count)
+
+
+if __name__ == "__main__":
+    main(*(int(argument) for argument in sys.argv[1:2]))

@@ -1,0 +1,427 @@
+"""What is still to come of a trace: the end it tends to, against the value it shows now, with its own doubt."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Column = NDArray[np.float64]
+
+#: Time constants that are thought of [s]; what is slower cannot be told from a drift within a wait.
+_FASTEST, _SLOWEST = 0.7, 200.0
+_STEPS, _SLOW_STEPS = 20, 6
+#: A second, slow term is at least this much slower than the first, and about this share of it.
+_APART, _SLOW_SHARE = 2.0, 0.15
+#: How much of a steady drift counts as still to come [s]: one minute, as the limits of drift are stated.
+_DRIFT_S = 60.0
+#: How likely it is, before the trace is looked at, that it has a slow second term, or drifts for good.
+_CHANCE_SLOW, _CHANCE_DRIFT = 0.4, 0.08
+#: A change this many times the limit is thought possible even where the trace has shown less.
+_LEAST_SPAN = 6.0
+_MOST = 120  # samples; a longer trace is thinned
+_FEWEST = 4
+_KEPT, _KEPT_ALONE = 6, 3  # cells of two terms and of one that are looked at more closely, at each level
+_LEVELS = 5
+#: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
+_SHARES = (1.0, 0.75, 0.55, 0.4, 0.28)
+_UNSURE = 0.05  # the chance of more to come at which a wait is over
+_NARROWS, _PART = 0.5, 1.5
+_ABOUT = 1.35
+_FITS = 2.0  # residual variance over that of the noise, up to which a stretch follows an approach
+
+
+@dataclass(frozen=True)
+class Remaining:
+    """What is to come after the last sample.
+
+    now : what the trace has come to at its last sample, its noise smoothed [unit]
+    end : where the trace tends to [unit]
+    mean, u : what is still to come and its standard uncertainty [unit]
+    over : the probability that more than the limit is to come
+    tau_s : the time constant that explains the trace best [s]
+    seconds_to_go : until the limit is kept with confidence [s]; None where that cannot be said
+    """
+
+    now: float
+    end: float
+    mean: float
+    u: float
+    over: float
+    tau_s: float
+    seconds_to_go: float | None
+
+    def chance_over(self, limit: float) -> float:
+        """The probability that more than another limit is to come, as of a normal variable."""
+        return float(_beyond(np.array([self.mean]), np.array([max(self.u, 1e-12)]), limit)[0])
+
+    @property
+    def most(self) -> float:
+        """What hardly more than is to come, at a confidence of 95 % [unit]."""
+        return abs(self.mean) + 1.64 * self.u
+
+
+@dataclass(frozen=True)
+class _Cells:
+    """Parts of the plane of time constants: middle and half width of the logarithm of each, and how likely each is.
+
+    A cell without a second term has slow = inf; one of a steady drift has fast = inf.
+    """
+
+    fast: Column
+    fast_half: Column
+    slow: Column
+    slow_half: Column
+    log_chance: Column
+
+    def __len__(self) -> int:
+        return self.fast.size
+
+    def take(self, which: NDArray[Any]) -> _Cells:
+        return _Cells(*(getattr(self, name)[which] for name in self.__dataclass_fields__))
+
+    def with_(self, other: _Cells) -> _Cells:
+        return _Cells(
+            *(np.concatenate([getattr(self, name), getattr(other, name)]) for name in self.__dataclass_fields__)
+        )
+
+    def split(self) -> _Cells:
+        """Each cell in three along the first, and along the second where there is one."""
+        parts = []
+        for second in (False, True):
+            own = self.take(np.isfinite(self.slow) == second)
+            if not len(own):
+                continue
+            for i in (-1, 0, 1):
+                for j in (-1, 0, 1) if second else (0,):
+                    parts.append(
+                        _Cells(
+                            own.fast * np.exp(i * own.fast_half * 2 / 3),
+                            own.fast_half / 3,
+                            own.slow * np.exp(j * own.slow_half * 2 / 3) if second else own.slow,
+                            own.slow_half / 3,
+                            own.log_chance - math.log(9 if second else 3),
+                        )
+                    )
+        whole = parts[0]
+        for part in parts[1:]:
+            whole = whole.with_(part)
+        return whole
+
+
+def _all_cells() -> _Cells:
+    edges = np.linspace(math.log(_FASTEST), math.log(_SLOWEST), _STEPS + 1)
+    fast, half = np.exp((edges[1:] + edges[:-1]) / 2), (edges[1] - edges[0]) / 2
+    edges = np.linspace(math.log(8.0), math.log(_SLOWEST), _SLOW_STEPS + 1)
+    slow, slow_half = np.exp((edges[1:] + edges[:-1]) / 2), (edges[1] - edges[0]) / 2
+    pairs = [(a, b) for a in fast for b in slow if b >= _APART * a]
+    one = 1 - _CHANCE_SLOW - _CHANCE_DRIFT
+    n, m = fast.size, len(pairs)
+    return _Cells(
+        np.array([*fast, *(a for a, _ in pairs), math.inf]),
+        np.full(n + m + 1, half),
+        np.array([math.inf] * n + [b for _, b in pairs] + [math.inf]),
+        np.full(n + m + 1, slow_half),
+        np.log(np.array([one / n] * n + [_CHANCE_SLOW / m] * m + [_CHANCE_DRIFT])),
+    )
+
+
+_CELLS = _all_cells()
+
+
+def known(fast_s: float, slow_s: float = math.inf) -> _Cells:
+    """The one cell of an observer who knows the time constants [s]: what a judgement without that knowledge is held to."""
+    one = np.array([1e-4])
+    return _Cells(np.array([fast_s]), one, np.array([slow_s]), one, np.array([0.0]))
+
+
+def display_step(values: Column) -> float:
+    """The step of the display the values were rounded to [unit]; 0 where they show none.
+
+    A grid is seen where values repeat; with one value alone its last decimal is the step.
+    """
+    levels = np.unique(values)
+    if levels.size > 0.7 * values.size:
+        return 0.0
+    if levels.size == 1:
+        decimals = next((d for d in range(7) if abs(round(levels[0], d) - levels[0]) < 1e-9), None)
+        return 0.0 if decimals is None or not levels[0] else 10.0**-decimals
+    apart = np.diff(levels)
+    least = float(apart.min())
+    off = np.abs(apart / least - np.round(apart / least))
+    return least if float(off.max()) < 0.02 else 0.0
+
+
+def noise_of(times_s: Column, values: Column) -> float:
+    """SD of the values about the line between their neighbours [unit], robust; 0 for fewer than four."""
+    if values.size < 4:
+        return 0.0
+    t, y = times_s, values
+    share = (t[1:-1] - t[:-2]) / (t[2:] - t[:-2])
+    off = (y[1:-1] - y[:-2] - share * (y[2:] - y[:-2])) / np.sqrt(1 + share**2 + (1 - share) ** 2)
+    late = off[-max(40, off.size // 2) :]  # a fast approach bends between three samples; its end does not
+    middle = float(1.4826 * np.median(np.abs(late)))
+    return middle or float(np.std(late))
+
+
+def _crossings(t: Column, y: Column, step: float, noise: float) -> tuple[Column, Column, Column]:
+    """What a coarse display tells: the moments it goes from one level to the next, and the first and last level itself.
+
+    Between two levels the value is their middle, as sure as the moment is; a level that is skipped into, and the last one
+    shown, are known to within half a step. Times, values, and the SD of each.
+    """
+    turns = np.flatnonzero(np.diff(y) != 0)
+    by_one = np.abs(np.diff(y)[turns]) < 1.5 * step
+    when = (t[turns] + t[turns + 1]) / 2
+    between = (y[turns] + y[turns + 1]) / 2
+    near = np.diff(np.r_[t[0], when, t[-1]])
+    dwell = np.maximum(np.minimum(near[:-1], near[1:]), 1e-9)
+    gap = np.minimum((t[turns + 1] - t[turns]) / dwell, 1.0)
+    sure = np.hypot(max(noise, 0.06 * step), step * gap / math.sqrt(12))
+    half = step / math.sqrt(12)
+    into = turns[~by_one] + 1
+    ends = np.unique(np.r_[0, into, t.size - 1])
+    times = np.r_[when[by_one], t[ends]]
+    order = np.argsort(times, kind="stable")
+    values = np.r_[between[by_one], y[ends]]
+    sd = np.r_[sure[by_one], np.full(ends.size, math.hypot(half, noise))]
+    return times[order], values[order], sd[order]
+
+
+def _thinned(t: Column, y: Column) -> tuple[Column, Column, Column, Column]:
+    """At most so many samples: the newest as they are, older ones as means of neighbours.
+
+    Times, values, how many samples each stands for, and how far apart those are [s].
+    """
+    if t.size <= _MOST:
+        return t, y, np.ones_like(t), np.zeros_like(t)
+    newest = _MOST // 3
+    parts = np.array_split(np.arange(t.size - newest), _MOST - newest)
+    starts = np.array([p[0] for p in parts])
+    each = np.diff(np.r_[starts, t.size - newest]).astype(float)
+    old = slice(None, t.size - newest)
+    sums = [np.add.reduceat(column[old], starts) / each for column in (t, y)]
+    apart = (t[starts + each.astype(int) - 1] - t[starts]) / np.maximum(each - 1, 1)
+    alone = np.ones(newest)
+    return np.r_[sums[0], t[-newest:]], np.r_[sums[1], y[-newest:]], np.r_[each, alone], np.r_[apart, 0 * alone]
+
+
+def remaining(
+    times_s: Any, values: Any, limit: float, *, step: float = 0.0, cells: _Cells = _CELLS
+) -> Remaining | None:
+    """What is still to come of a trace at its last sample; None for fewer than four samples.
+
+    Parameters
+    ----------
+    times_s : 1-d, rising [s]
+    values : 1-d, the same length, free of NaN [unit]
+    limit : what may still come [unit]
+    step : step of the display [unit]; seen from the values where it is 0
+
+    An approach in one exponential, one with a slow second term of some tenth of it, and a steady drift are fitted for time
+    constants from 1 to 200 s; each counts by how well it explains the trace (Bayesian model averaging over linear models
+    with normal priors, in closed form; the plane of time constants is divided more finely where the trace asks for it).
+    A display's step counts as an even spread over it, once for the first and once for the last value on each level.
+    Source: common practice, no source for the choice of models; the algebra is that of any text on linear models.
+    """
+    t, y = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
+    if t.size < _FEWEST:
+        return None
+    step = max(step, display_step(y))
+    tried: list[tuple[Remaining, float]] = []
+    for share in _SHARES:
+        part = t >= t[-1] - share * (t[-1] - t[0])
+        if share < 1 and part.sum() < 8:
+            break
+        tried.append(_judged(t[part], y[part], limit, step, cells))
+        if tried[-1][1] <= _FITS:
+            return tried[-1][0]
+    # None follows an approach as well as the noise lets one expect: the longest of those that do so about the best.
+    least = min(misfit for _, misfit in tried)
+    return next(found for found, misfit in tried if misfit <= _ABOUT * least)
+
+
+def agreed(apart_s: float, change: float, slowest_s: float, step: float) -> Remaining:
+    """What is to come after two values typed so far apart, where nothing slower than `slowest_s` is at work.
+
+    An exponential that moves by `change` in that time has change / (exp(apart / tau) - 1) to go; each value is known to
+    within half a step of its display [s, unit, s, unit]. Source: algebra of the exponential.
+    """
+    ratio = math.expm1(min(apart_s / slowest_s, 50.0)) if slowest_s > 0 else math.inf
+    mean, u = change / ratio, step / math.sqrt(6) / ratio
+    return Remaining(0.0, mean, mean, u, 0.0, slowest_s, None)
+
+
+def _dying(at: Column, means: tuple[Column, Column] | None, tau: Column) -> Column:
+    """exp(-t / tau) for each time constant at each time; or its mean over so many samples so far apart about that time."""
+    if means is None:
+        return np.exp(-at[None, :] / tau[:, None])
+    count, apart = means[0], np.maximum(means[1], 1e-9)
+    first = at - apart * (count - 1) / 2
+    share = apart[None, :] / tau[:, None]
+    return np.exp(-first[None, :] / tau[:, None]) * np.expm1(-count * share) / np.expm1(-share) / count
+
+
+class _Stretch:
+    """One stretch of a trace, ready to be held against cells."""
+
+    def __init__(self, t: Column, y: Column, limit: float, step: float) -> None:
+        noise = noise_of(t, y)
+        self.is_coarse = noise < 0.6 * step
+        if self.is_coarse:
+            end = t[-1]
+            t, y, sd = _crossings(t, y, step, noise)
+            t, y, sd = t[-_MOST:], y[-_MOST:], sd[-_MOST:]
+            each, self.apart = np.ones_like(t), np.zeros_like(t)
+        else:
+            end = t[-1]
+            t, y, each, self.apart = _thinned(t, y)
+            sd = np.full_like(t, max(noise, 1e-5 * limit))
+        self.weight, self.each = each / sd**2, each
+        self.span = max(float(np.ptp(y)), _LEAST_SPAN * limit)
+        self.since, self.last = t - t[0], float(end - t[0])
+        self.centre = float(y.mean())
+        self.y = y - self.centre
+        self.noise = float(np.median(sd))
+
+    def terms(self, cells: _Cells, last: bool = False) -> Column:
+        """The terms of each cell at all samples, or at the last moment alone.
+
+        Its approach, its slow one, and beside each what a shift of its time constant does.
+        """
+        at = np.array([self.last]) if last else self.since
+        means = None if last or not self.apart.any() else (self.each, self.apart)
+        out = np.zeros((len(cells), at.size, 4))
+        fast = np.where(np.isfinite(cells.fast), cells.fast, 1.0)
+        out[:, :, 0] = _dying(at, means, fast)
+        out[:, :, 1] = at[None, :] / fast[:, None] * out[:, :, 0]
+        drifts = ~np.isfinite(cells.fast)
+        out[drifts, :, 0] = (at - self.last) / _DRIFT_S
+        out[drifts, :, 1] = 0.0
+        slow = np.isfinite(cells.slow)
+        out[slow, :, 2] = _dying(at, means, cells.slow[slow])
+        out[slow, :, 3] = at[None, :] / cells.slow[slow, None] * out[slow, :, 2]
+        return out
+
+    def held(self, cells: _Cells) -> tuple[Column, Column, Column, Column]:
+        """Log evidence of each cell, what it says is to come with its variance, and its fitted terms."""
+        terms = self.terms(cells)
+        base = np.concatenate([np.ones((*terms.shape[:2], 1)), terms], axis=2)
+        size = np.stack(
+            [
+                np.full(len(cells), self.span),
+                cells.fast_half / math.sqrt(3) * self.span,
+                np.full(len(cells), _SLOW_SHARE * self.span),
+                cells.slow_half / math.sqrt(3) * _SLOW_SHARE * self.span,
+            ],
+            axis=1,
+        )
+        heavy = base * self.weight[None, :, None]
+        gram = np.matmul(heavy.transpose(0, 2, 1), base)
+        gram[:, range(1, 5), range(1, 5)] += 1 / size**2
+        pull = np.matmul(heavy.transpose(0, 2, 1), self.y)
+        inverse = np.linalg.inv(gram)
+        fitted = np.matmul(inverse, pull[:, :, None])[:, :, 0]
+        _, spread = np.linalg.slogdet(gram)
+        evidence = (
+            0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
+        )
+        to_come = -self.terms(cells, last=True)[:, 0, :]
+        drifts = ~np.isfinite(cells.fast)
+        to_come[drifts, 0] = 1.0
+        full = np.concatenate([np.zeros((len(cells), 1)), to_come], axis=1)
+        mean = (full * fitted).sum(axis=1)
+        variance = np.matmul(full[:, None, :], np.matmul(inverse, full[:, :, None]))[:, 0, 0]
+        return evidence, mean, np.maximum(variance, 1e-24), fitted
+
+    def off(self, cell: _Cells, fitted: Column) -> Column:
+        """How far each sample lies from a fit, in its own SD."""
+        fit = fitted[0] + self.terms(cell)[0] @ fitted[1:]
+        return (self.y - fit) * np.sqrt(self.weight)
+
+    def now(self, cell: _Cells, fitted: Column) -> float:
+        """What a fit says the trace has come to."""
+        return self.centre + float(fitted[0] + self.terms(cell, last=True)[0, 0] @ fitted[1:])
+
+
+def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> tuple[Remaining, float]:
+    stretch = _Stretch(t, y, limit, step)
+    looked_at, held = cells, stretch.held(cells)
+    for level in range(_LEVELS):
+        evidence = held[0]
+        best = int(np.argmax(evidence))
+        if level and stretch.span * float(looked_at.fast_half[best]) ** 2 / 4 < 0.2 * stretch.noise:
+            break
+        # The best of each sort: a cell that is still coarse fits badly, and one with two terms less so, whatever is true.
+        order = np.argsort(-evidence)
+        two = np.isfinite(looked_at.slow[order])
+        near = np.r_[order[two][:_KEPT], order[~two & np.isfinite(looked_at.fast[order])][:_KEPT_ALONE]]
+        rest = np.setdiff1d(np.arange(len(looked_at)), near)
+        finer = looked_at.take(near).split()
+        new = stretch.held(finer)
+        looked_at = looked_at.take(rest).with_(finer)
+        held = tuple(np.concatenate([old[rest], fresh]) for old, fresh in zip(held, new, strict=True))
+    best = int(np.argmax(held[0]))
+    one = looked_at.take(np.array([best]))
+    off = stretch.off(one, held[3][best])
+    misfit = float((off**2).sum() / max(off.size - 3, 1))
+    is_long = off.size > 12 and not stretch.is_coarse
+    alike = float((off[1:] * off[:-1]).sum() / max((off**2).sum(), 1e-30)) if is_long else 0.0
+    alike = min(max(alike - 2 / math.sqrt(off.size), 0.0), 0.9)
+    wider = max(misfit, 1.0) * (1 + alike) / (1 - alike)
+    if wider > 1.2:
+        stretch.weight /= wider
+        held = stretch.held(looked_at)
+        best = int(np.argmax(held[0]))
+    evidence, mean, variance, fitted = held
+    chance = np.exp(evidence - evidence.max())
+    chance /= chance.sum()
+    u = np.sqrt(variance)
+    counts = chance > 1e-5
+    over = float(chance[counts] @ _beyond(mean[counts], u[counts], limit))
+    to_come = float(chance @ mean)
+    doubt = math.sqrt(max(float(chance @ (variance + mean**2)) - to_come**2, 0.0))
+    one = looked_at.take(np.array([best]))
+    shown = stretch.now(one, fitted[best])
+    tau = float(one.slow[0] if np.isfinite(one.slow[0]) else one.fast[0])
+    to_go = _to_go(looked_at, evidence, mean, u, limit, max(stretch.last, 1.0)) if over > _UNSURE else 0.0
+    return Remaining(shown, shown + to_come, to_come, doubt, over, min(tau, _SLOWEST), to_go), misfit
+
+
+_AHEAD = np.geomspace(1.0, 1200.0, 40)
+
+
+def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: float, length_s: float) -> float | None:
+    """When it will be known that no more than the limit is to come, as far as can be foreseen; None where it cannot.
+
+    What each model has to come dies away by its own time constants, its doubt too and with the samples to come, and the
+    models part the better the longer they are watched.
+    """
+    tau = np.where(np.isfinite(cells.slow), cells.slow, cells.fast)
+    near = (evidence > evidence.max() - 6) & np.isfinite(tau)
+    if not near.any():
+        return None
+    longer = 1 + _AHEAD / length_s
+    gone = np.exp(-_AHEAD[None, :] / tau[near, None])
+    chance = np.exp(np.maximum((evidence[near] - evidence[near].max())[:, None] * longer[None, :] ** _PART, -600))
+    doubt = np.maximum(u[near, None] * gone / longer[None, :] ** _NARROWS, 1e-9 * limit)
+    over = _beyond(mean[near, None] * gone, doubt, limit)
+    kept = (chance * over).sum(axis=0) / chance.sum(axis=0) <= _UNSURE
+    return float(_AHEAD[int(np.argmax(kept))]) if kept.any() else None
+
+
+def _beyond(mean: Column, u: Column, limit: float) -> Column:
+    """Probability that a normal variable lies beyond ± limit."""
+    return _tail((limit - mean) / u) + _tail((limit + mean) / u)
+
+
+def _tail(z: Column) -> Column:
+    """Probability that a standard normal variable lies above z. Source: Abramowitz and Stegun 26.2.17, error under 1e-7."""
+    x = np.abs(z)
+    t = 1 / (1 + 0.2316419 * x)
+    poly = t * (0.319381530 + t * (-0.356563782 + t * (1.781477937 + t * (-1.821255978 + t * 1.330274429))))
+    upper = np.exp(-(np.minimum(x, 30) ** 2) / 2) / math.sqrt(2 * math.pi) * poly
+    return np.where(z >= 0, upper, 1 - upper)
