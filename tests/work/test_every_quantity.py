@@ -40,8 +40,9 @@ SCHOOLS = [
     ("A5", "do-zero-air", {"zero": "Z0-077"}, "gain_percent", 96.5, 0.4),
     ("A5", "do-saturated-water", {}, "gain_percent", 97.1, 0.4),
     ("A5", "do-check-air", {}, "gain_percent", 100.0, 1e-9),
-    ("A4", "orp-check", {"standard": "R43-012"}, "error_mv", 5.5, 1.0),
-    ("A4", "orp-offset", {"standard": "R24-030"}, "error_mv", 5.5, 1.0),
+    # As settled as its method asks: at most 2 mV may still come.
+    ("A4", "orp-check", {"standard": "R43-012"}, "error_mv", 5.5, 2.0),
+    ("A4", "orp-offset", {"standard": "R24-030"}, "error_mv", 5.5, 2.0),
     ("A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"}, "slope_percent", 96.8, 0.4),
     ("A6", "no3-three", {"low": "NO1-014", "high": "NO2-014", "high-cold": "NO2-014"}, "slope_percent", 96.8, 0.4),
     (

@@ -132,10 +132,10 @@ def _all_cells() -> _Cells:
 _CELLS = _all_cells()
 
 
-def known(fast_s: float, slow_s: float = math.inf) -> _Cells:
+def known(tau_s: float, slow_s: float = math.inf) -> _Cells:
     """The one cell of an observer who knows the time constants [s]: what a judgement without that knowledge is held to."""
     one = np.array([1e-4])
-    return _Cells(np.array([fast_s]), one, np.array([slow_s]), one, np.array([0.0]))
+    return _Cells(np.array([tau_s]), one, np.array([slow_s]), one, np.array([0.0]))
 
 
 def display_step(values: Column) -> float:
