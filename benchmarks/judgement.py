@@ -26,7 +26,9 @@ def settle(pool: Any, count: int) -> None:
         found = pool.map(settling.one, [(where, quantity, slow, 1000 + i) for i in range(count)], chunksize=2)
         name = f"{where}, {quantity}{', a slow second term' if slow else ''}"
         row = settling.row_of(name, found)
-        _line(name, f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}", f"{row.forecast:.0f}")
+        _line(
+            name, f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}", f"{row.forecast:.0f}"
+        )
     for quantity in settling.BENCH:
         got = pool.map(settling.typed_one, [(quantity, 5000 + i) for i in range(count * 5)], chunksize=20)
         done = sum(settled for settled, _ in got)

@@ -1,8 +1,8 @@
 """Traces of known truth, judged as they grow: how often "settled" hides more than the limit, and how long it takes.
 
 The error model, common practice where no source is named: a probe approaches its end in one exponential of 2 to 120 s, or
-in one with a slow second term of 3 to 15 % that is 3 to 8 times slower (at most 120 s); white noise of a tenth to eight tenths of
-the limit; a display that rounds; samples every 0.2 to 10 s, one in forty late or doubled. The observer of the delay knows the
+in one with a slow second term of 3 to 15 % that is 3 to 8 times slower (at most 120 s); white noise up to some tenths of the
+limit; a display that rounds; samples every 0.2 to 10 s, one in forty late or doubled. The observer of the delay knows the
 time constants and sees the same displayed values.
 """
 

@@ -4,8 +4,11 @@ import math
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from brumel.core import budgets, conductivity, ions, oxygen
+from brumel.core.uncertainty import digits_for, shown_u
 
 RANDOM = np.random.default_rng(11)
 N = 3000
@@ -95,3 +98,12 @@ def test_a_better_standard_never_makes_a_worse_reading():
     compensated = budgets.conductivity_budget(cell, 640.0, 12.0)
     as_read = budgets.conductivity_budget(cell, 640.0, 12.0, kind="none")
     assert as_read.standard < compensated.standard  # the coefficient is what one knows least
+
+
+@given(st.floats(1e-3, 9e3))
+def test_u_is_shown_with_figures_enough_and_never_much_smaller(u):
+    digits = digits_for(u)
+    shown = shown_u(u, digits)
+    assert 0.95 * u <= shown <= max(u * 1.35, u + 10.0**-digits)
+    if 1e-3 <= u < 25 and f"{u:.0e}"[0] in "12" and f"{u:e}"[0] in "12":
+        assert len(f"{shown:.{digits}f}".replace(".", "").lstrip("0")) >= 2

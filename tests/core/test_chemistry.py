@@ -6,7 +6,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from brumel.core import chlorine, ions, redox, temperature
+from brumel.core import chlorine, conductivity, ions, redox, temperature
 from brumel.core.errors import CannotFit, InputError, OutOfRange, UnknownName
 from brumel.core.ph import nernst_slope_mv
 from brumel.core.verdict import Outcome
@@ -24,6 +24,26 @@ def test_half_cells_and_zobell_are_the_published_ones():
     # Handbook ORP of quinhydrone with Ag/AgCl, saturated KCl, at 25 °C: 86 mV in pH 7 and 263 in pH 4 (common practice).
     found = [redox.quinhydrone_mv(p) - redox.reference_electrode_mv("agcl-saturated", 25) for p in (7.0, 4.0)]
     assert found == pytest.approx([86, 263], abs=2)
+    # The same table at other temperatures, the buffers at their own pH there: 92 and 268 at 20 °C, 79 and 258 at 30 °C.
+    for temperature_c, buffers, shown in ((20, (7.02, 4.00), (92, 268)), (30, (6.99, 4.01), (79, 258))):
+        half = redox.reference_electrode_mv("agcl-saturated", temperature_c)
+        found = [redox.quinhydrone_mv(p, temperature_c) - half for p in buffers]
+        assert found == pytest.approx(shown, abs=3)
+
+
+def test_a_half_cell_is_followed_below_its_table_and_the_more_uncertain_there():
+    assert redox.reference_electrode_mv("agcl-saturated", np.array([0.0, 5.0, 10.0])) == pytest.approx([224, 219, 214])
+    assert redox.half_cell_u_mv(np.array([0.0, 10.0, 25.0])) == pytest.approx([3.0, 1.0, 1.0])
+    with pytest.raises(OutOfRange):
+        redox.reference_electrode_mv("agcl-3m", -5.0)
+
+
+def test_demal_solutions_follow_a_curve():
+    """The 1413 table is KCl of nearly the same strength; between its points a line would be 0.5 % off at 10 °C."""
+    t = np.array([5.0, 10.0, 15.0, 20.0])
+    shape = np.asarray(conductivity.standard_us_cm("1413", t)) / 1413 * 1408.2
+    assert conductivity.standard_us_cm("demal-0.01", t) == pytest.approx(shape, rel=0.004)
+    assert conductivity.standard_us_cm("demal-0.01", 18.0) == pytest.approx(1219.9)  # OIML-R56
 
 
 @given(orp=st.floats(-500, 800), t=st.floats(10, 40), electrode=st.sampled_from(redox.ELECTRODES))
@@ -38,9 +58,9 @@ def test_orp_check_states_its_tolerance():
     assert redox.verdict(248, 222, 15, "test").outcome is Outcome.CARE
     assert redox.verdict(268, 222, 15, "test").outcome is Outcome.NOT
     with pytest.raises(UnknownName, match="Did you mean “agcl-3m”"):
-        redox.eh_mv(200, "agcl-3", 25)
+        redox.eh_mv(200, "agcl-3n", 25)
     with pytest.raises(OutOfRange, match="table of half-cells"):
-        redox.eh_mv(200, "agcl-3m", 4)
+        redox.eh_mv(200, "agcl-3m", -4)
 
 
 def _signal(ion, efficiency, e0, t, c):

@@ -67,14 +67,21 @@ def test_a_linear_drift_is_taken_off_exactly(error, share):
 def test_two_point_drift_and_grades_and_limits():
     # An electrode whose slope fell to 95 % by the end: errors at 4 and 10 are +0.15 and -0.15 of pH.
     low, high = drift.StandardCheck(1000, 4.15, 4.0), drift.StandardCheck(1000, 9.85, 10.0)
-    at_10 = drift.check_at([high, low], 9.85, relative=False)
+    at_10 = drift.check_at([high, low], 9.85, gain=False)
     assert drift.correct_one_point(9.85, 1000, at_10, 0) == pytest.approx(10.0)
-    middle = drift.check_at([low, high], 7.0, relative=False)
+    middle = drift.check_at([low, high], 7.0, gain=False)
     assert drift.correct_one_point(7.0, 500, middle, 0) == pytest.approx(7.0)
     # The same error everywhere from one standard; the same share of a relative scale, the mean of two.
-    assert drift.check_at([low], 9.0, relative=False) == low
+    assert drift.check_at([low], 9.0, gain=False) == low
     shares = [drift.StandardCheck(10, 99.0, 100.0), drift.StandardCheck(10, 970.0, 1000.0)]
-    assert drift.check_at(shares, 490.0, relative=True).expected == pytest.approx(500.0)
+    assert drift.check_at(shares, 490.0, gain=True).expected == pytest.approx(500.0)
+    # Oxygen read 5 % low in saturated air is 5 % low in the pond, 0.2 mg/L of 4; a zero that reads 0.3 is an offset there.
+    air = drift.StandardCheck(10, 8.55, 9.0)
+    assert drift.check_at([air], 3.8, gain=True).expected == pytest.approx(4.0)
+    zero = drift.StandardCheck(10, 0.3, 0.0)
+    assert drift.check_at([zero, air], 0.3, gain=True).error == pytest.approx(0.3)
+    assert drift.check_at([zero, air], 8.55, gain=True).error == pytest.approx(-0.45)
+    assert {q for q, c in CLOSING.items() if c.gain} == {"conductivity", "oxygen", "nitrate", "ammonium", "chlorine"}
     for row in rows("tm1d3_ratings.csv"):
         graded = drift.grade(-float(row["size"]), CLOSING[row["quantity"]], float(row["value"]))
         assert graded == row["grade"], row

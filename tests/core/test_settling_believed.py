@@ -17,7 +17,9 @@ from benchmarks.judging import settling
 def test_settled_hides_hardly_ever_more_than_the_limit_and_comes_soon(where, quantity, slow):
     row = settling.row_of("", [settling.one((where, quantity, slow, 1000 + seed)) for seed in range(20)])
     assert row.false <= (15 if slow else 5)
-    assert slow or row.delay <= 1  # after one who knows the time constants, in the longest of 15 s, 3 intervals, half of tau
+    assert (
+        slow or row.delay <= 1
+    )  # after one who knows the time constants, in the longest of 15 s, 3 intervals, half of tau
     assert row.settled >= 15
     assert row.jumped == 0
     assert slow or row.forecast >= 75  # of all forecasts, within half; the goal is 90 %

@@ -131,9 +131,9 @@ def test_nothing_follows_from_half_a_sheet_and_swapped_chlorine_is_refused():
 @pytest.mark.parametrize(
     ("quantities", "more", "quantity", "words"),
     [
-        (dict(redox=200.0, temperature=6.0), {"electrode": "agcl-3m"}, "eh", "6.0 °C and the table begins at 10"),
+        (dict(redox=200.0, temperature=-4.0), {"electrode": "agcl-3m"}, "eh", "−4.0 °C and the table begins at −2"),
         (dict(redox=200.0, temperature=20.0), {}, "eh", "reference electrode is not on record"),
-        (dict(conductivity=900.0, temperature=36.0), {"raw_us_cm": 900.0}, "salinity", "table ends at 35"),
+        (dict(conductivity=900.0, temperature=48.0), {"raw_us_cm": 900.0}, "salinity", "table ends at 45"),
         (dict(conductivity=90e3, temperature=20.0), {"raw_us_cm": 85e3}, "salinity", "scale ends at 42"),
         (dict(ammonium=1.0, ph=8.0, temperature=42.0), {}, "ammonia", "table ends at 40"),
     ],

@@ -81,7 +81,9 @@ def test_what_is_called_settled_agrees_and_leaves_no_more_than_the_limit(first, 
         assert moved <= max(0.6 * apart / 60, step) * (1 + 1e-9)
         assert moved / math.expm1(apart / 20) <= 0.6
     elif moved <= 0.6 * apart / 60:
-        assert 1.9 * step / math.sqrt(6) / math.expm1(apart / 20) > 0.6 - moved  # only the display's step stands in its way
+        assert (
+            1.9 * step / math.sqrt(6) / math.expm1(apart / 20) > 0.6 - moved
+        )  # only the display's step stands in its way
 
 
 # What was typed, between what it should lie, the words that name the slip, what was meant.

@@ -174,6 +174,10 @@ def test_numbers_are_written_as_the_trade_reads_them():
     assert number(None) == "–"
     assert with_u(7.2689, 0.05) == "7.27 ± 0.05 (k=2)"
     assert with_u(1418.4, 21.0, "µS/cm") == "1418 ± 21 µS/cm (k=2)"
+    # Two figures of U where its first is 1 or 2, and never rounded down by over 5 %.
+    assert with_u(8.1432, 0.149) == "8.14 ± 0.15 (k=2)"
+    assert with_u(8.1432, 0.0342) == "8.14 ± 0.04 (k=2)"
+    assert with_u(8.1432, 0.0508) == "8.14 ± 0.05 (k=2)"
     assert with_u(7.2689, None) == "7.27"
     summer = datetime(2026, 7, 1, 12, tzinfo=UTC)
     assert when(summer, "Europe/Oslo", "%H:%M") == "14:00 CEST"

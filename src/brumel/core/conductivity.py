@@ -92,10 +92,15 @@ def find_standard(standard: str | float | Standard) -> Standard:
 def standard_us_cm(standard: str | float | Standard, temperature_c: Floats) -> Floats:
     """Conductivity of a standard at the cup's own temperature, linear between the table's temperatures [°C] -> [µS/cm].
 
+    Of a demal solution, whose table has three temperatures alone, by the curve of second order through them.
     Raises OutOfRange outside the table: standards are not extrapolated. Source: the table's own.
     """
     table = find_standard(standard)
-    return at_temperature(table.name, table.temperatures_c, table.values_us_cm, temperature_c)
+    straight = at_temperature(table.name, table.temperatures_c, table.values_us_cm, temperature_c)
+    if not table.key.startswith("demal"):
+        return straight
+    curve = np.polynomial.Polynomial.fit(table.temperatures_c, table.values_us_cm, 2)
+    return plain(curve(np.asarray(temperature_c, dtype=np.float64)))
 
 
 def labelled_us_cm(value_us_cm: float, label_c: float, temperature_c: Floats) -> Floats:

@@ -21,6 +21,7 @@ class DriftCriteria:
 
     holds : largest error that counts as no drift [unit]; holds_percent the same relative, the greater of the two counts
     grades : upper ends of excellent, good and fair [unit, or % where relative]; most : beyond it nothing is reported
+    gain : an error is a share of the reading, the same everywhere; else it is an offset
     """
 
     holds: float
@@ -30,6 +31,7 @@ class DriftCriteria:
     relative: bool
     unit: str
     source: str = "USGS-TM1D3"
+    gain: bool = False
 
 
 @dataclass(frozen=True)
@@ -60,15 +62,21 @@ def correct_one_point(values: Floats, times_s: Floats, closing: StandardCheck, o
     return plain(np.asarray(v - closing.error * (t - opened_s) / (closing.at_s - opened_s)))
 
 
-def check_at(checks: Sequence[StandardCheck], value: float, *, relative: bool) -> StandardCheck:
+#: A standard of less than this share of the other's value is a check of the zero.
+_ZERO_SHARE = 0.05
+
+
+def check_at(checks: Sequence[StandardCheck], value: float, *, gain: bool) -> StandardCheck:
     """What a closing check in one standard or two says at a reading's own level [unit].
 
-    Of a relative scale the share is the same everywhere. Otherwise one standard's error counts as it is, and between two
-    the error runs along a line, as the slope of the electrode does. Source: USGS-TM1D3.
+    gain : the error is a share of the reading, the same everywhere, unless one of two checks is of the zero
+    Otherwise one standard's error counts as it is, and between two the error runs along a line, as the slope of the
+    electrode does. Source: USGS-TM1D3; a gain for oxygen and conductivity common practice, no source.
     """
     at_s = max(check.at_s for check in checks)
     by_level = sorted(checks, key=lambda check: (check.expected, check.value))
-    if relative:
+    has_zero = len(by_level) > 1 and abs(by_level[0].expected) < _ZERO_SHARE * abs(by_level[-1].expected)
+    if gain and not has_zero:
         shares = [check.value / check.expected - 1 for check in by_level if check.expected]
         share = sum(shares) / len(shares) if shares else 0.0
         return StandardCheck(at_s, value, value / (1 + share))
@@ -137,6 +145,14 @@ def effect(criteria: DriftCriteria, value: float, at_s: float, closing: Standard
     if holds(closing, criteria):
         ladder.step("v", "value stands", "the probe held", StepResult(value, unit), "USGS-TM1D3")
         return DriftEffect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
+    if criteria.gain:
+        ladder.step(
+            "g",
+            "as a share of the reading, a gain",
+            "e = v − v·expected/read",
+            StepResult(100 * closing.error / value if value else 0.0, "%", digits=2),
+            "USGS-TM1D3",
+        )
     after = float(correct_one_point(value, at_s, closing, opened_s))
     share = (at_s - opened_s) / (closing.at_s - opened_s)
     ladder.step(

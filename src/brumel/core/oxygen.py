@@ -139,6 +139,27 @@ def looks_like_sea_level(pressure_hpa: float, altitude_m: float, *, within_hpa: 
     return ""
 
 
+def may_be_sea_level(pressure_hpa: float, altitude_m: float) -> str:
+    """A question where a station pressure is as high as a weather report's, above 100 m; empty otherwise [hPa, m].
+
+    Asked where the two differ by over 1.5 %, which is about what oxygen is known to, and the typed one lies nearer to the
+    report's. Weather alone moves a station's pressure by some 10 hPa (SD): common practice, no source.
+    """
+    door = Door()
+    p = door.number("pressure_hpa", pressure_hpa, *P_RANGE)
+    h = door.number("altitude_m", altitude_m, *ALTITUDE_RANGE)
+    door.close()
+    usual = float(station_pressure_hpa(altitude_m))
+    if h <= 100 or p - usual < 0.015 * usual or abs(p - STANDARD_PRESSURE_HPA) > p - usual:
+        return ""
+    return say(
+        "{p} is high for {altitude}, where about {usual} is usual. Is it a weather report's, reduced to sea level?",
+        p=Amount(p, "hPa", ".0f"),
+        altitude=Amount(altitude_m, "m", ".0f"),
+        usual=Amount(usual, "hPa", ".0f"),
+    )
+
+
 def percent_saturation(
     oxygen_mg_l: Floats,
     temperature_c: Floats,

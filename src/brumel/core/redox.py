@@ -13,23 +13,37 @@ from brumel.core.working import Ladder, StepResult, Worked
 
 MV_RANGE = (-1500.0, 1500.0)
 ZOBELL_RANGE = (0.0, 50.0)
-QUINHYDRONE_E0_MV = 699.4  # against the standard hydrogen electrode at 25 °C: common practice, no source
+#: Quinhydrone against the standard hydrogen electrode at 25 °C [mV], and its fall with temperature [mV/°C]: from memory.
+QUINHYDRONE_E0_MV, QUINHYDRONE_MV_PER_C = 699.4, -0.74
+#: How far the course of a half-cell is followed below its table [°C], and what that is worth: standard uncertainty of the
+#: table's values [mV], and what each degree beyond it adds [mV/°C]. Chosen; the table's own steps differ by as much.
+COLDEST_C = -2.0
+HALF_CELL_U_MV, HALF_CELL_U_MV_PER_C = 1.0, 0.2
 ELECTRODES = tuple(HALF_CELL_MV)
 
 
 def reference_electrode_mv(electrode: str, temperature_c: Floats) -> Floats:
-    """Potential of a reference half-cell against the standard hydrogen electrode, 10 to 40 °C [°C] -> [mV].
+    """Potential of a reference half-cell against the standard hydrogen electrode, -2 to 40 °C [°C] -> [mV].
 
-    electrode : "agcl-3m", "agcl-3.5m", "agcl-saturated" or "calomel-saturated". Linear between the table's 5 °C.
+    electrode : "agcl-3m", "agcl-3.3m", "agcl-3.5m", "agcl-saturated" or "calomel-saturated". Linear between the table's
+    5 °C; below its 10 °C the course of its first step goes on, see `half_cell_u_mv`.
     Raises UnknownName with the nearest match, OutOfRange. Source: USGS-A6.5, from memory of its table.
     """
     door = Door()
     door.name("electrode", electrode, ELECTRODES)
-    t = door.floats(
-        "temperature_c", temperature_c, HALF_CELL_C[0], HALF_CELL_C[-1], "The table of half-cells ends there."
-    )
+    t = door.floats("temperature_c", temperature_c, COLDEST_C, HALF_CELL_C[-1], "The table of half-cells ends there.")
     door.close()
-    return plain(np.interp(t, HALF_CELL_C, HALF_CELL_MV[electrode]))
+    table = HALF_CELL_MV[electrode]
+    per_c = (table[1] - table[0]) / (HALF_CELL_C[1] - HALF_CELL_C[0])
+    return plain(np.interp(t, HALF_CELL_C, table) + per_c * np.minimum(t - HALF_CELL_C[0], 0.0))
+
+
+def half_cell_u_mv(temperature_c: Floats) -> Floats:
+    """Standard uncertainty of a half-cell's potential [°C] -> [mV]; it grows below the table. Chosen."""
+    door = Door()
+    t = door.floats("temperature_c", temperature_c, COLDEST_C, HALF_CELL_C[-1])
+    door.close()
+    return plain(np.asarray(HALF_CELL_U_MV + HALF_CELL_U_MV_PER_C * np.maximum(HALF_CELL_C[0] - t, 0.0)))
 
 
 def eh_mv(orp_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
@@ -54,16 +68,18 @@ def zobell_mv(temperature_c: Floats) -> Floats:
 
 
 def quinhydrone_mv(ph: Floats, temperature_c: Floats = 25.0) -> Floats:
-    """Quinhydrone in a buffer against the standard hydrogen electrode, E = 699.4 mV − k(T)·pH; 20 to 30 °C, pH up to 8.
+    """Quinhydrone in a buffer against the standard hydrogen electrode, E = E0(T) − k(T)·pH; 10 to 40 °C, pH up to 8 [mV].
 
-    Source: common practice, no source; beyond pH 8 quinhydrone oxidises.
+    E0 = 699.4 mV − 0.74 mV/°C · (T − 25); pH is the buffer's own at that temperature. Source: from memory; beyond pH 8
+    quinhydrone oxidises.
     """
     door = Door()
     p = door.floats("ph", ph, 0, 8, "Beyond pH 8 quinhydrone oxidises.")
-    t = door.floats("temperature_c", temperature_c, 20, 30)
+    t = door.floats("temperature_c", temperature_c, 10, 40)
     door.same_length(ph=p, temperature_c=t)
     door.close()
-    return plain(np.asarray(QUINHYDRONE_E0_MV - nernst_slope_mv(t) * p))
+    e0 = QUINHYDRONE_E0_MV + QUINHYDRONE_MV_PER_C * (t - 25.0)
+    return plain(np.asarray(e0 - nernst_slope_mv(t) * p))
 
 
 def expected_mv(standard_eh_mv: Floats, electrode: str, temperature_c: Floats) -> Floats:
@@ -110,7 +126,7 @@ def explain(orp_mv: float, electrode: str, temperature_c: float) -> Worked:
     ladder.step(
         "Eref",
         f"half-cell {HALF_CELL_NAMES[electrode]}",
-        "table, linear in T",
+        "table, linear in T" if temperature_c >= HALF_CELL_C[0] else "table from 10 °C, followed on below it",
         StepResult(half, "mV", digits=0),
         "USGS-A6.5",
         ("T", "temperature", temperature_c, "°C"),

@@ -326,9 +326,7 @@ class _Stretch:
         inverse = np.linalg.inv(gram)
         fitted = np.matmul(inverse, pull[:, :, None])[:, :, 0]
         _, spread = np.linalg.slogdet(gram)
-        evidence = (
-            0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
-        )
+        evidence = 0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
         to_come = -self.terms(cells, last=True)[:, 0, :]
         drifts = ~np.isfinite(cells.fast)
         to_come[drifts, 0] = 1.0
@@ -363,7 +361,8 @@ def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> t
         finer = looked_at.take(near).split()
         new = stretch.held(finer)
         looked_at = looked_at.take(rest).with_(finer)
-        held = tuple(np.concatenate([old[rest], fresh]) for old, fresh in zip(held, new, strict=True))
+        joined = [np.concatenate([old[rest], fresh]) for old, fresh in zip(held, new, strict=True)]
+        held = (joined[0], joined[1], joined[2], joined[3])
     best = int(np.argmax(held[0]))
     one = looked_at.take(np.array([best]))
     off = stretch.off(one, held[3][best])

@@ -15,6 +15,8 @@ from brumel.core.errors import OutOfRange
 from brumel.core.working import Ladder, StepResult, Worked
 
 T_RANGE = (-2.0, 35.0)
+#: How far above the scale's range its equation is followed [°C], said where it is, and what that is worth (chosen).
+WARMEST_C, BEYOND_U = 45.0, 0.1
 #: Under this the fresh-water extension of the scale may have no value; where it has one, that is under 0.002 [µS/cm].
 PURE_US_CM = 3.0
 C_RANGE = (0.0, 120_000.0)
@@ -28,7 +30,7 @@ def practical_salinity(conductivity_us_cm: Floats, temperature_c: Floats, pressu
     Parameters
     ----------
     conductivity_us_cm : scalar or array, uncompensated [µS/cm]
-    temperature_c : -2 to 35 [°C]
+    temperature_c : -2 to 35, where the scale is defined; its equation is followed to 45 [°C]
     pressure_dbar : of the sea above the cell, 0 at the surface [dbar]
 
     Returns PSS-78 salinity, unitless; 0 for water too pure for the scale. Raises OutOfRange beyond 42, where the scale is
@@ -47,7 +49,7 @@ def practical_salinity(conductivity_us_cm: Floats, temperature_c: Floats, pressu
 def _enter(conductivity: Any, temperature: Any, pressure: Any) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
     door = Door()
     c = door.floats("conductivity_us_cm", conductivity, *C_RANGE)
-    t = door.floats("temperature_c", temperature, *T_RANGE, "The practical salinity scale is defined there.")
+    t = door.floats("temperature_c", temperature, T_RANGE[0], WARMEST_C, "The practical salinity scale ends at 35 °C.")
     p = door.floats("pressure_dbar", pressure, 0, 10_000)
     door.same_length(conductivity_us_cm=c, temperature_c=t, pressure_dbar=p)
     door.close()
@@ -58,7 +60,7 @@ def conductivity_of_us_cm(salinity: Floats, temperature_c: Floats) -> Floats:
     """Conductivity of sea water of a salinity at a temperature, at the surface; the inverse of the above [µS/cm]."""
     door = Door()
     s = door.floats("salinity", salinity, 0, SALINITY_HIGH)
-    t = door.floats("temperature_c", temperature_c, *T_RANGE)
+    t = door.floats("temperature_c", temperature_c, T_RANGE[0], WARMEST_C)
     door.same_length(salinity=s, temperature_c=t)
     door.close()
     return plain(np.asarray(gsw.C_from_SP(s, t, 0.0)) * 1000.0)
@@ -117,7 +119,9 @@ def explain(conductivity_us_cm: float, temperature_c: float) -> Worked:
     ladder.step(
         "S",
         "practical salinity",
-        "S = Σ aᵢ·Rt^(i/2) + ΔS(T)" + (" + low-salinity term" if value < 2 else ""),
+        "S = Σ aᵢ·Rt^(i/2) + ΔS(T)"
+        + (" + low-salinity term" if value < 2 else "")
+        + (", defined to 35 °C, followed on above it" if temperature_c > T_RANGE[1] else ""),
         StepResult(value, "", digits=3),
         key,
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -87,6 +88,11 @@ class Settling:
     def settled(self) -> bool:
         return self.state is State.SETTLED
 
+    @property
+    def unsettled_u(self) -> float:
+        """What is left to come as a standard uncertainty of the value: its mean and its own doubt [unit]."""
+        return math.hypot(self.remaining or 0.0, self.remaining_u or 0.0)
+
 
 _MOST_IN_WINDOW = 160  # Theil-Sen is quadratic; a denser window is thinned to medians of equal bins
 
@@ -137,9 +143,7 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     drift, noise = drift / scale, noise / scale
     shown |= {"drift_per_min": drift, "noise": noise}
     noise_limit = max(criteria.noise, 0.6 * max(criteria.resolution, display_step(y[recent])) / scale)
-    if noise > noise_limit and abs(drift) <= max(
-        criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10
-    ):
+    if noise > noise_limit and abs(drift) <= max(criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10):
         return Settling(
             State.NOISY,
             say(
@@ -258,11 +262,13 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
         )
         return Settling(state, words, **shown)
     if criteria.typed:
-        left = agreed(float(t[-1] - t[chosen[0]]), spread * 2, criteria.spacing_s, criteria.resolution)
+        apart_s = float(t[-1] - t[chosen[0]])
+        found: Remaining | None = agreed(apart_s, spread * 2, criteria.spacing_s, criteria.resolution)
     else:
-        left = remaining(t, y, limit * scale, step=criteria.resolution)
-    if left is None:
+        found = remaining(t, y, limit * scale, step=criteria.resolution)
+    if found is None:
         return Settling(State.WAITING, f"{t.size} readings; too few.", **shown)
+    left = found
     shown |= {"forecast": left.end, "remaining": left.mean, "remaining_u": left.u}
     if not criteria.typed:
         shown["value"] = left.now

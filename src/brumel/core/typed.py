@@ -88,8 +88,8 @@ def judge_typed(times_s: Any, values: Any, rule: TypedRule) -> Settling:
         allowed=Amount(best.allowed, unit, ".2g", difference=True),
     )
     if agree and best.over <= 1 - SURE:
-        left = {"remaining": best.left.mean, "remaining_u": best.left.u}
-        return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown, **left)
+        shown |= {"remaining": best.left.mean, "remaining_u": best.left.u}
+        return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown)
     if agree:
         words = say(
             "The display's step of {step} hides what may still come; type it again later.",

@@ -58,8 +58,25 @@ def rectangular(half_width: float) -> float:
     return half_width / math.sqrt(3)
 
 
+#: How much of U may be lost by rounding it down as it is shown; beyond that it is rounded up.
+_LOST = 0.05
+
+
 def digits_for(expanded_uncertainty: float, most: int = 4) -> int:
-    """Decimals to show so that the last digit is worth about a tenth to a half of U, at least 0."""
+    """Decimals to show beside U: two figures of it where its first is 1 or 2, one elsewhere; at least 0.
+
+    So the last digit is worth about a thirtieth to a third of U. Source: common practice after GUM, 7.2.6.
+    """
     if not (math.isfinite(expanded_uncertainty) and expanded_uncertainty > 0):
         return 2
-    return max(0, min(most, -math.floor(math.log10(expanded_uncertainty))))
+    place = math.floor(math.log10(expanded_uncertainty))
+    first = expanded_uncertainty / 10.0**place
+    return max(0, min(most, -place + (1 if first < 2.95 else 0)))
+
+
+def shown_u(expanded_uncertainty: float, digits: int) -> float:
+    """U as it is shown with so many decimals: rounded, but up where rounding down would lose over 5 % of it."""
+    rounded = round(expanded_uncertainty, digits)
+    if rounded >= (1 - _LOST) * expanded_uncertainty:
+        return rounded
+    return math.ceil(expanded_uncertainty * 10**digits) / 10**digits

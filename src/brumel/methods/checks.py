@@ -22,6 +22,7 @@ class ClosingCriteria(Strict):
     relative: bool
     unit: str
     source: str = Field(min_length=3)
+    gain: bool = False
 
     def criteria(self) -> drift.DriftCriteria:
         return drift.DriftCriteria(**self.model_dump())

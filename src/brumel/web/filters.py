@@ -15,7 +15,7 @@ from flask_login import current_user
 from jinja2 import pass_context
 
 from brumel.core.believability import Flag
-from brumel.core.uncertainty import digits_for
+from brumel.core.uncertainty import digits_for, shown_u
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
 from brumel.web.drawings.frame import short_lines
@@ -56,7 +56,8 @@ def with_u(
         return f"{number(value, 2 + shown.digits)}{' ' + unit if unit else ''}"
     expanded_uncertainty = shown.step(expanded_uncertainty)
     digits = max(digits_for(expanded_uncertainty), least)
-    return f"{number(value, digits)} ± {number(expanded_uncertainty, digits)}{' ' + unit if unit else ''} (k=2)"
+    u = number(shown_u(expanded_uncertainty, digits), digits)
+    return f"{number(value, digits)} ± {u}{' ' + unit if unit else ''} (k=2)"
 
 
 def as_read(value: float | None, quantity: str) -> str:

@@ -13,6 +13,7 @@ from flask import g, has_request_context
 from flask_login import current_user
 
 from brumel.core.quantity_table import ON_SHEET
+from brumel.core.uncertainty import digits_for, shown_u
 from brumel.core.units import convert
 from brumel.work.people import UNIT_CHOICES
 
@@ -106,6 +107,9 @@ def live_numbers(numbers: dict[str, Any], unit: str, units: Mapping[str, Any]) -
     for key in _STEPS:
         if shown.get(key) is not None:
             shown[key] = float(f"{of_value.step(shown[key]):.4g}")
+    if shown.get("expanded"):
+        shown["u_digits"] = digits_for(shown["expanded"])
+        shown["expanded"] = shown_u(shown["expanded"], shown["u_digits"])
     if "y" in shown:
         shown["y"] = [of_value(y) for y in shown["y"]]
     if shown.get("temperature") is not None:

@@ -7,13 +7,16 @@ from __future__ import annotations
 HALF_CELL_C = (10.0, 15.0, 20.0, 25.0, 30.0, 35.0, 40.0)
 HALF_CELL_MV: dict[str, tuple[float, ...]] = {
     "agcl-3m": (220.0, 216.0, 213.0, 209.0, 205.0, 202.0, 198.0),
+    # Midway between the two beside it, as 207 mV at 25 °C is [from memory].
+    "agcl-3.3m": (217.5, 214.0, 210.5, 207.0, 203.0, 199.5, 195.5),
     "agcl-3.5m": (215.0, 212.0, 208.0, 205.0, 201.0, 197.0, 193.0),
     "agcl-saturated": (214.0, 209.0, 204.0, 199.0, 194.0, 189.0, 184.0),
     "calomel-saturated": (254.0, 251.0, 248.0, 244.0, 241.0, 238.0, 234.0),
 }
 HALF_CELL_NAMES = {
     "agcl-3m": "Ag/AgCl, 3 mol/L KCl",
-    "agcl-3.5m": "Ag/AgCl, 3.3 to 3.5 mol/L KCl",
+    "agcl-3.3m": "Ag/AgCl, 3.3 mol/L KCl",
+    "agcl-3.5m": "Ag/AgCl, 3.5 mol/L KCl",
     "agcl-saturated": "Ag/AgCl, saturated KCl",
     "calomel-saturated": "calomel, saturated KCl",
 }

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity
+from brumel.core.constants.measured import HALF_CELL_C as HALF_CELL_TABLE_C
 from brumel.core.sentence import Amount, say
 from brumel.core.sheet.ladders import Reported, Water
 from brumel.core.uncertainty import propagate
@@ -24,8 +25,8 @@ DERIVED: dict[str, tuple[str, ...]] = {
 }
 
 #: Where the tables and equations behind the derived values end [°C].
-SALINITY_C = (-2.0, 35.0)
-HALF_CELL_C = (10.0, 40.0)
+SALINITY_C = (-2.0, salinity.WARMEST_C)
+HALF_CELL_C = (redox.COLDEST_C, 40.0)
 DISSOCIATION_C = (0.0, 40.0)
 
 
@@ -111,7 +112,8 @@ def _all(facts: SheetFacts) -> list[Reported | NotStated]:
 
 @dataclass(frozen=True)
 class _Way:
-    """How one value is worked out: its words, formula and source, and further figures that went in."""
+    """How one value is worked out: its words, formula and source, further figures that went in, and what the formula's own
+    constants are uncertain by (standard uncertainty in the value's unit)."""
 
     quantity: str
     unit: str
@@ -119,6 +121,7 @@ class _Way:
     formula: str
     source: str
     known: tuple[tuple[str, str, float, str], ...] = ()
+    constants_u: float = 0.0
 
 
 def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Reported:
@@ -127,6 +130,7 @@ def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Repor
     parts = [facts.read[n] for n in names]
     values = {n: (p.value, (p.expanded_uncertainty or 0.0) / 2) for n, p in zip(names, parts, strict=True)}
     budget = propagate(lambda x: work(*(x[n] for n in names)), values)
+    expanded_uncertainty = 2 * math.hypot(budget.standard, way.constants_u)
     backed = all(p.expanded_uncertainty is not None for p in parts)
     value = work(*(p.value for p in parts))
     given = ((_SYMBOLS[n], n.replace("_", " "), p.value, p.unit) for n, p in zip(names, parts, strict=True))
@@ -137,13 +141,11 @@ def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Repor
         ladder.step(
             "U",
             "expanded uncertainty, k = 2",
-            "each input moved",
-            StepResult(budget.expanded_uncertainty, way.unit),
+            "each input moved" + (", the constants too" if way.constants_u else ""),
+            StepResult(expanded_uncertainty, way.unit),
             "GUM",
         )
-    return Reported(
-        way.quantity, value, way.unit, budget.expanded_uncertainty if backed else None, ladder.done(), names
-    )
+    return Reported(way.quantity, value, way.unit, expanded_uncertainty if backed else None, ladder.done(), names)
 
 
 def _salinity(facts: SheetFacts) -> Reported | NotStated | None:
@@ -155,7 +157,9 @@ def _salinity(facts: SheetFacts) -> Reported | NotStated | None:
         return NotStated("salinity", "Salinity is not stated: the practical salinity scale ends at 42.")
     at_25 = facts.read["conductivity"].value
     share = facts.raw_us_cm / at_25 if at_25 else 0.0
-    way = _Way("salinity", "", "Practical salinity", "PSS-78 of κ and T", "PSS78")
+    beyond = facts.temperature_c > salinity.T_RANGE[1]
+    at_most = f"PSS-78 of κ and T{', defined to 35 °C, followed on above it' if beyond else ''}"
+    way = _Way("salinity", "", "Practical salinity", at_most, "PSS78", constants_u=salinity.BEYOND_U if beyond else 0.0)
     return _reported(
         facts, way, lambda c, t: float(salinity.practical_salinity(max(c * share, 0.0), _within(t, *SALINITY_C)))
     )
@@ -202,7 +206,10 @@ def _eh(facts: SheetFacts) -> Reported | NotStated | None:
         return NotStated("eh", "Eh is not stated: the probe's reference electrode is not on record.")
     if outside := facts.outside(*HALF_CELL_C):
         return NotStated("eh", f"Eh is not stated: {outside} (potentials of reference electrodes, USGS-A6.5).")
-    way = _Way("eh", "mV", "Eh, against the standard hydrogen electrode", "ORP + Eref(T)", "USGS-A6.5")
+    cold = facts.temperature_c < HALF_CELL_TABLE_C[0]
+    formula = "ORP + Eref(T), its table followed on below 10 °C" if cold else "ORP + Eref(T)"
+    doubt = float(redox.half_cell_u_mv(facts.temperature_c))
+    way = _Way("eh", "mV", "Eh, against the standard hydrogen electrode", formula, "USGS-A6.5", constants_u=doubt)
     half_cell = redox.reference_electrode_mv
     return _reported(facts, way, lambda e, t: e + float(half_cell(facts.electrode, _within(t, *HALF_CELL_C))))
 
@@ -215,15 +222,14 @@ def _ammonia(facts: SheetFacts) -> Reported | NotStated:
     def share(p: float, t: float) -> float:
         return float(ions.unionised_ammonia_fraction(p, _within(t, *DISSOCIATION_C), salt))
 
+    source = "Clegg1995" if salt > 0 else "Emerson1975"
     if facts.total_ammonia:
-        way = _Way("ammonia", "mg/L", "Un-ionised ammonia as N", "total · f(pH, T, S)", "Emerson1975")
+        way = _Way("ammonia", "mg/L", "Un-ionised ammonia as N", "total · f(pH, T, S)", source)
         return _reported(facts, way, lambda n, p, t: n * share(p, t))
     f = share(facts.read["ph"].value, facts.temperature_c)
     total = facts.read["ammonium"].value / (1 - f)
     known = (("f", "un-ionised share", f, ""), ("TAN", "total ammonia as N, NH₄⁺ / (1 − f)", total, "mg/L"))
-    way = _Way(
-        "ammonia", "mg/L", "Un-ionised ammonia as N", "NH₄⁺ · f / (1 − f), f of pH, T and S", "Emerson1975", known
-    )
+    way = _Way("ammonia", "mg/L", "Un-ionised ammonia as N", "NH₄⁺ · f / (1 − f), f of pH, T and S", source, known)
     return _reported(facts, way, lambda n, p, t: n * share(p, t) / (1 - share(p, t)))
 
 

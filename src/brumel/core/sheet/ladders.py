@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -304,6 +304,20 @@ def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Wa
     if quantity in IONS and ec is not None and ec <= 38_000:
         return read / float(ions.activity_coefficient(ions.ionic_strength_mol_l(ec)))
     return read
+
+
+def unsettled(reported: Reported, unsettled_u: float) -> Reported:
+    """A value with what was still to come when it was taken in its uncertainty (standard uncertainty, its own unit)."""
+    if reported.expanded_uncertainty is None or unsettled_u <= 0:
+        return reported
+    expanded_uncertainty = 2 * math.hypot(reported.expanded_uncertainty / 2, unsettled_u)
+    still = Input("U0", "of a reading that stands still", reported.expanded_uncertainty, reported.unit)
+    left = Input("r", "still to come, its mean and doubt", unsettled_u, reported.unit)
+    name, formula = "expanded uncertainty, k = 2", "√(U0² + (2·r)²)"
+    step = Step("U", name, formula, (still, left), expanded_uncertainty, reported.unit, "GUM")
+    before = tuple(replace(s, symbol="U0") if s.symbol == "U" else s for s in reported.working.steps)
+    working = Working(reported.working.title, (*before, step))
+    return replace(reported, expanded_uncertainty=expanded_uncertainty, working=working)
 
 
 def with_display(working: Working, shown: Step) -> Working:

@@ -78,7 +78,7 @@ def _effect(session: Session, closing_check: Closing, decision: str, r: Reading)
     start = opens(session, closing_check)
     at_s, end_s = (r.at - start).total_seconds(), (closing_check.at - start).total_seconds()
     checks = [drift.StandardCheck(end_s, c.read, c.expected) for c in closing_check.checks]
-    check = drift.check_at(checks, r.value, relative=judged.relative)
+    check = drift.check_at(checks, r.value, gain=judged.gain)
     worked = drift.effect(judged, r.value, at_s, check, 0.0)
     return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
 

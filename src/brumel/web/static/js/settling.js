@@ -50,10 +50,9 @@ const showNumbers = (n) => {
     }
   }
   if (n.reported !== undefined && n.reported !== null) {
-    put(
-      "reported",
-      text(n.reported, options.digits) + (n.expanded ? ` ± ${n.expanded.toFixed(options.digits)}` : ""),
-    );
+    // The digits of a value follow its uncertainty, as everywhere.
+    const known = n.expanded ? ` ± ${n.expanded.toFixed(n.u_digits)}` : "";
+    put("reported", text(n.reported, n.expanded ? n.u_digits : options.digits) + known);
   }
 };
 

@@ -15,7 +15,7 @@ from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.sentence import Amount, joined, say
 from brumel.core.settling import judge_by_readings
 from brumel.core.sheet import ReadWith, Water, report, series
-from brumel.core.sheet.ladders import shown_step, with_display
+from brumel.core.sheet.ladders import shown_step, unsettled, with_display
 from brumel.core.working import Input, StepResult, Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Probe, Site
@@ -23,7 +23,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import missing, prospects, salinity, uncompensated
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.plausibility import findings, limited, water_findings
+from brumel.work.rounds.sheet.plausibility import MEASURED_HERE, findings, limited, water_findings
 from brumel.work.rounds.sites import Past
 
 
@@ -62,7 +62,7 @@ def _water(bare: Sheet, site: Site) -> Water:
     pressure = conditions.get("pressure_hpa")
     if pressure is not None:
         report = conditions.get("pressure_from") == "report"
-        stated, pressure_from = float(pressure), "from a weather report" if report else "as measured here"
+        stated, pressure_from = float(pressure), "from a weather report" if report else MEASURED_HERE
     else:
         stated = float(oxygen.station_pressure_hpa(site.altitude_m))
         pressure_from = say("from the altitude, {altitude}", altitude=Amount(site.altitude_m, "m"))
@@ -102,14 +102,18 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
         )
     trace, quantity = line.trace, line.probe.quantity
     spec = load_field()[quantity]
+    unit = spec.unit or quantity_names.name(quantity)
     typed = line.dip.source == "typed"
-    count = 1 if typed else 5
+    # The newest two and a half seconds, of the quantity's own link; what came before may still have moved.
+    count = 1 if typed else min(5, int((trace.t_s > trace.t_s[-1] - 2.5).sum()))
     signal = float(np.median(trace.signal[-count:]))
     at = float(np.median(trace.temperature_c[-count:]))
     try:
         shown = series(quantity, line.behind.fit, trace.signal[-1200:], trace.temperature_c[-1200:], context.water)
         displayed = trace.displayed[-1] if trace.displayed else None
-        given = SheetSignal(signal, at, trace.entered_as, displayed, second=line.role == "second")
+        settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
+        left = settling.unsettled_u
+        given = SheetSignal(signal, at, trace.entered_as, displayed, left, second=line.role == "second")
         value = value_of(context, line.probe, line.behind, given)
     except InputError as error:
         return replace(line, problem=joined(words_of(f) for f in error.faults))
@@ -122,8 +126,6 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
             value = replace(value, findings=(*value.findings, finding))
     if (together := _together(whole, line, given, context.water)) is not None:
         value = replace(value, findings=(*value.findings, together))
-    unit = spec.unit or quantity_names.name(quantity)
-    settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
     also: tuple[SheetValue, ...] = ()
     carries = any(other.probe.quantity == "temperature" and other.role == "first" for other in whole.lines)
     if quantity != "temperature" and line.role == "first" and not carries:
@@ -147,6 +149,7 @@ def _together(whole: Sheet, line: SheetLine, given: SheetSignal, water: Water) -
 class SheetSignal:
     """What a probe gave: its signal at the water's temperature [°C], and what its display showed where that was typed.
 
+    unsettled_u : what was still to come when it was taken, as a standard uncertainty in the reported unit
     second : the second instrument's of a pair; what is said of the first is not said again
     """
 
@@ -154,6 +157,7 @@ class SheetSignal:
     temperature_c: float
     entered_as: str
     displayed: float | None = None
+    unsettled_u: float = 0.0
     second: bool = False
 
 
@@ -164,6 +168,7 @@ def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSi
     backed = behind.calibration is not None or quantity == "temperature"
     read_with = ReadWith(behind.fit, backed, behind.origin, behind.u)
     value = report(quantity, read_with, given.value, given.temperature_c, context.water)
+    value = unsettled(value, given.unsettled_u)
     raw, raw_unit, working = given.value, quantity_spec.signal_unit, value.working
     if given.displayed is not None:
         label = quantity_spec.entries[given.entered_as].label
@@ -178,7 +183,7 @@ def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSi
     ruled = limited(context.site, probe.reads, value.value, value.expanded_uncertainty, value.unit)
     tests = (
         *findings(context.site, context.past, probe.reads, value.value, context.now, value.expanded_uncertainty),
-        *water_findings(quantity, context.water),
+        *water_findings(quantity, context.water, context.site.altitude_m),
     )
     return SheetValue(
         probe.reads,

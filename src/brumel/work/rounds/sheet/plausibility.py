@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from brumel.core import believability as belief
-from brumel.core import conductivity, ions
+from brumel.core import conductivity, ions, oxygen
 from brumel.core.quantity_table import IONS
 from brumel.core.sentence import say
 from brumel.core.sheet import LimitOutcome, Water, against
@@ -15,6 +15,9 @@ from brumel.methods.field import load_field
 from brumel.store.tables import Site
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sites import Past
+
+#: How a pressure is known that was typed on the sheet as the station's.
+MEASURED_HERE = "as measured here"
 
 
 def limited(
@@ -109,7 +112,11 @@ def bands(place: Site, past: Past, quantity: str, now: datetime) -> list[Believa
     return found
 
 
-def water_findings(quantity: str, water: Water) -> tuple[belief.QualityFinding, ...]:
+def water_findings(quantity: str, water: Water, altitude_m: float) -> tuple[belief.QualityFinding, ...]:
+    """What the rest of the water says of a reading: other ions beside an ion's tip, a pressure that may be of sea level."""
+    if quantity == "oxygen" and water.pressure_from == MEASURED_HERE:
+        odd = oxygen.may_be_sea_level(water.pressure_hpa, altitude_m)
+        return (belief.QualityFinding("pressure", "sea-level pressure", belief.Flag.SUSPECT, odd),) if odd else ()
     ec = water.conductivity_25_us_cm
     if quantity not in IONS or ec is None:
         return ()

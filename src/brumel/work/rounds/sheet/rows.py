@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -200,7 +201,9 @@ def rework(session: Session, row: Reading, whole: Sheet, again: ReadAgain, past:
     if behind.fit is None:
         return None
     context = SiteContext(whole.visit.site, whole.water, past, again.at)
-    given = SheetSignal(signal, again.temperature_c, entered, again.raw if shown else None, second=row.role == "second")
+    left = math.hypot(*(float(row.settling.get(part) or 0.0) for part in ("remaining", "remaining_u")))
+    displayed = again.raw if shown else None
+    given = SheetSignal(signal, again.temperature_c, entered, displayed, left, second=row.role == "second")
     return value_of(context, row.probe, behind, given)
 
 
