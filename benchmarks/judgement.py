@@ -6,7 +6,7 @@ import sys
 from multiprocessing import Pool
 from typing import Any
 
-from benchmarks.judging import settling
+from benchmarks.judging import readings, settling
 
 
 def _head(title: str, *columns: str) -> None:
@@ -36,9 +36,23 @@ def settle(pool: Any, count: int) -> None:
         _line(f"typed, {quantity}", f"{false:.1f}", f"{100 - 100 * done / len(got):.1f}", "", "", "")
 
 
+def _covered(task: tuple[str, int]) -> readings.Covered:
+    return readings.row(*task)
+
+
+def cover(pool: Any, count: int) -> None:
+    """Whether U covers the errors that occur, and how wide it is against them."""
+    _head("Readings and decided spans", "covered %", "U / 95 % point")
+    _line("goal", "93 at least", "1.50 at most")
+    found = pool.map(_covered, [(name, count) for name in readings.ROWS], chunksize=1)
+    for name, row in zip(readings.ROWS, found, strict=True):
+        _line(name, f"{row.coverage:.1f}", f"{row.width:.2f}")
+
+
 def main(count: int = 100) -> None:
     """Print every table."""
     with Pool(2) as pool:
+        cover(pool, 20 * count)
         settle(pool, count)
 
 

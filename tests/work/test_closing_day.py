@@ -1,5 +1,6 @@
 """The end of the day: closing checks, what they do to a span, affected results, opening again, signing."""
 
+import math
 import uuid
 from concurrent.futures import ThreadPoolExecutor
 
@@ -153,7 +154,14 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         assert r.value == pytest.approx(old.value - error * share, abs=1e-6)
         graded = drift.grade(error * share, closing_checks.criteria("ph"))
         assert r.grade == graded
-        assert r.working["steps"][-1]["result"] == pytest.approx(r.value)
+        steps = r.working["steps"]
+        assert [s["result"] for s in steps if s["symbol"] == "v"] == pytest.approx([r.value])
+        # What the error found may still do joins the uncertainty, half of it at least, and is named.
+        u_before = next(s["result"] for s in reversed(steps[:-1]) if s["symbol"] == "U")
+        error = next(s["result"] for s in steps if s["symbol"] == "e")
+        joins = drift.doubt_share(share, corrected=True) * error
+        assert r.expanded_uncertainty == steps[-1]["result"] == pytest.approx(math.hypot(u_before, joins))
+        assert r.expanded_uncertainty >= math.hypot(u_before, error / 2)
     with desk.read() as session:
         decision = decisions.decision_of(session, row.id)
         assert signing.queue(session).closings == []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -167,3 +168,22 @@ def effect(criteria: DriftCriteria, value: float, at_s: float, closing: Standard
     graded = str(grade(value - after, criteria, after))
     state = "not reported" if graded == "not reported" else "corrected"
     return DriftEffect(state, value, after, graded, Worked(after, unit, ladder.done()))
+
+
+def doubt_share(share: float, *, corrected: bool) -> float:
+    """How much of a closing error joins U (k = 2) at a share of the span: half of it at least.
+
+    When the error came about is not known. A value that stands carries the more of it the later it was read; one that was
+    corrected in a straight line is missed by most in the middle, where the error came at once. Source: the simulation of
+    `benchmarks/judgement.py`, over errors that came linearly, at once, fast at first, and late.
+    """
+    return max(0.5, 1.7 * math.sqrt(share * (1 - share))) if corrected else max(0.9, 1.6 * math.sqrt(share))
+
+
+def doubted_u(
+    expanded_uncertainty: float | None, closing_error: float, share: float, *, corrected: bool
+) -> float | None:
+    """U of a reading after a decision, with what the error found may still do at its share of the span [unit]."""
+    if expanded_uncertainty is None:
+        return None
+    return math.hypot(expanded_uncertainty, doubt_share(share, corrected=corrected) * closing_error)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 
 from brumel.core import budgets, conductivity, ions, oxygen, ph
 from brumel.core.checking import Door
+from brumel.core.doubts import Doubt
 from brumel.core.fitness.conductivity import CellFit
 from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
@@ -306,15 +308,15 @@ def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Wa
     return read
 
 
-def unsettled(reported: Reported, unsettled_u: float) -> Reported:
-    """A value with what was still to come when it was taken in its uncertainty (standard uncertainty, its own unit)."""
-    if reported.expanded_uncertainty is None or unsettled_u <= 0:
+def doubted(reported: Reported, more: Sequence[Doubt]) -> Reported:
+    """A value with further doubts in its uncertainty; each is named in the working."""
+    if reported.expanded_uncertainty is None or not more:
         return reported
-    expanded_uncertainty = 2 * math.hypot(reported.expanded_uncertainty / 2, unsettled_u)
-    still = Input("U0", "of a reading that stands still", reported.expanded_uncertainty, reported.unit)
-    left = Input("r", "still to come, its mean and doubt", unsettled_u, reported.unit)
-    name, formula = "expanded uncertainty, k = 2", "√(U0² + (2·r)²)"
-    step = Step("U", name, formula, (still, left), expanded_uncertainty, reported.unit, "GUM")
+    expanded_uncertainty = 2 * math.hypot(reported.expanded_uncertainty / 2, *(doubt.u for doubt in more))
+    base = Input("U0", "of the calibration and the signal", reported.expanded_uncertainty, reported.unit)
+    named = tuple(Input("u", doubt.name, doubt.u, reported.unit) for doubt in more)
+    name, formula = "expanded uncertainty, k = 2", "U = √(U0² + Σ (2·u)²)"
+    step = Step("U", name, formula, (base, *named), expanded_uncertainty, reported.unit, "GUM")
     before = tuple(replace(s, symbol="U0") if s.symbol == "U" else s for s in reported.working.steps)
     working = Working(reported.working.title, (*before, step))
     return replace(reported, expanded_uncertainty=expanded_uncertainty, working=working)

@@ -73,6 +73,7 @@ def closing(closing_id: str, faults: Any = ()) -> Any:
             decisions=decisions.DECISIONS,
             ruled=ruled,
             effects=[] if ruled else decisions.effects(session, closing, wanted),
+            counts_as=decisions.error_counts_as(closing),
             opened=decisions.opens(session, closing),
             touched=decisions.decided_readings(session, ruled) if ruled else [],
             past=decisions.decisions_about(session, closing.id),

@@ -67,7 +67,7 @@ def decide_affected(w: Write, *, kind: str, subject: str, decision: str, reason:
     state = "doubtful" if decision == "doubt" else "not reported"
     words = "a lot found bad" if kind == "lot" else "a calibration found wrong"
     done = [
-        apply_effect(w, EffectOnReadings(r, r.value, state, "", None), written, words)
+        apply_effect(w, EffectOnReadings(r, r.value, state, "", None, r.expanded_uncertainty), written, words)
         for r in rows
         if r.backing != "not reported"
     ]

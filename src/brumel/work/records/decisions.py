@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,7 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brumel.core import drift
-from brumel.core.working import Working
+from brumel.core.working import Input, Step, Working
 from brumel.store.records import Closing, Decision
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Visit
@@ -37,6 +38,7 @@ class EffectOnReadings:
     state: str
     grade: str
     working: Working | None
+    expanded_uncertainty: float | None
 
 
 def span(session: Session, closing_check: Closing) -> list[Reading]:
@@ -66,21 +68,51 @@ def effects(session: Session, closing_check: Closing, decision: str) -> list[Eff
     """What a decision would make of every reading of the span; nothing is written."""
     # Only what the calibration stood behind: a reading that was unbacked, cleaned bulb or worn-out time, is not mended by it.
     rows = [r for r in span(session, closing_check) if r.decision_id is None and r.backing == "open"]
-    return [_effect(session, closing_check, decision, r) for r in rows]
-
-
-def _effect(session: Session, closing_check: Closing, decision: str, r: Reading) -> EffectOnReadings:
-    if decision == "bracket":
-        return EffectOnReadings(r, r.value, "bracketed", "", None)
-    if decision in ("doubt", "reject"):
-        return EffectOnReadings(r, r.value, "doubtful" if decision == "doubt" else "not reported", "", None)
-    judged = closing_checks.criteria(closing_check.probe.quantity)
     start = opens(session, closing_check)
+    return [_effect(closing_check, decision, r, start) for r in rows]
+
+
+def _effect(closing_check: Closing, decision: str, r: Reading, start: datetime) -> EffectOnReadings:
+    if decision in ("doubt", "reject"):
+        state = "doubtful" if decision == "doubt" else "not reported"
+        return EffectOnReadings(r, r.value, state, "", None, r.expanded_uncertainty)
+    judged = closing_checks.criteria(closing_check.probe.quantity)
     at_s, end_s = (r.at - start).total_seconds(), (closing_check.at - start).total_seconds()
     checks = [drift.StandardCheck(end_s, c.read, c.expected) for c in closing_check.checks]
     check = drift.check_at(checks, r.value, gain=judged.gain)
+    share = at_s / end_s if end_s > 0 else 1.0
+    if decision == "bracket":
+        u = drift.doubted_u(r.expanded_uncertainty, check.error, share, corrected=False)
+        return EffectOnReadings(r, r.value, "bracketed", "", _known(r, check, u), u)
+    u = drift.doubted_u(r.expanded_uncertainty, check.error, share, corrected=True)
     worked = drift.effect(judged, r.value, at_s, check, 0.0)
-    return EffectOnReadings(r, worked.after, worked.state, worked.grade, worked.worked.working)
+    working = _known(r, check, u)
+    steps = worked.worked.working.steps + (working.steps if working else ())
+    whole = Working(worked.worked.working.title, steps)
+    return EffectOnReadings(r, worked.after, worked.state, worked.grade, whole, u)
+
+
+def _known(r: Reading, check: drift.StandardCheck, u: float | None) -> Working | None:
+    """How the check's error joins the uncertainty; None where the reading has none."""
+    if u is None or r.expanded_uncertainty is None:
+        return None
+    given = (Input("U0", "before the decision", r.expanded_uncertainty, r.unit),)
+    joins = math.sqrt(max(u**2 - r.expanded_uncertainty**2, 0.0))
+    error = Input("d", "what the error found may still do, half of it at least", joins, r.unit)
+    step = Step(
+        "U", "expanded uncertainty, k = 2, after the decision", "√(U0² + d²)", (*given, error), u, r.unit, "GUM"
+    )
+    return Working("What the closing check does", (step,))
+
+
+def error_counts_as(closing_check: Closing) -> str:
+    """How the error found is carried over to the readings, in words for who decides."""
+    judged = closing_checks.criteria(closing_check.probe.quantity)
+    if len(closing_check.checks) > 1:
+        return "The errors in the two standards make a line: each reading has the error of its own level."
+    if judged.gain:
+        return "The error is taken as a gain: the same share of every reading."
+    return "The error is taken as an offset: the same for every reading."
 
 
 def suggested(closing_check: Closing) -> str:
@@ -176,6 +208,7 @@ def apply_effect(w: Write, effect: EffectOnReadings, decision: Decision, by: str
     if effect.working is not None:
         before = Working.from_dict(old.working)
         new.working = Working(before.title, (*before.steps, *effect.working.steps)).as_dict()
+    new.expanded_uncertainty = effect.expanded_uncertainty
     outcome, words = limited(old.visit.site, old.quantity, new.value, new.expanded_uncertainty, new.unit)
     new.outcome, new.outcome_words = outcome.value, words
     w.session.add(new)

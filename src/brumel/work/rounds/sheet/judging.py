@@ -10,13 +10,15 @@ import numpy as np
 
 from brumel.core import believability as belief
 from brumel.core import oxygen, sense, suspicion
+from brumel.core.doubts import Circumstances, Doubt, doubts
 from brumel.core.errors import InputError, words_of
 from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.sentence import Amount, joined, say
 from brumel.core.settling import judge_by_readings
 from brumel.core.sheet import ReadWith, Water, report, series
-from brumel.core.sheet.ladders import shown_step, unsettled, with_display
+from brumel.core.sheet.ladders import doubted, shown_step, with_display
 from brumel.core.working import Input, StepResult, Working
+from brumel.methods.doubts import doubt_figures
 from brumel.methods.field import load_field
 from brumel.store.tables import Probe, Site
 from brumel.work.quantities import names as quantity_names
@@ -168,7 +170,7 @@ def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSi
     backed = behind.calibration is not None or quantity == "temperature"
     read_with = ReadWith(behind.fit, backed, behind.origin, behind.u)
     value = report(quantity, read_with, given.value, given.temperature_c, context.water)
-    value = unsettled(value, given.unsettled_u)
+    value = doubted(value, _doubts(context, probe, behind, given, value.value))
     raw, raw_unit, working = given.value, quantity_spec.signal_unit, value.working
     if given.displayed is not None:
         label = quantity_spec.entries[given.entered_as].label
@@ -200,6 +202,16 @@ def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSi
         () if given.second else tests,
         *ruled,
     )
+
+
+def _doubts(context: SiteContext, probe: Probe, behind: Backing, given: SheetSignal, value: float) -> list[Doubt]:
+    """What makes the reading less certain than its calibration: how it was come by, and what was still to come."""
+    calibration, water = behind.calibration, context.water
+    since_h = (context.now - calibration.at).total_seconds() / 3600 if calibration else 0.0
+    salt = water.conductivity_25_us_cm
+    of = Circumstances(value, given.temperature_c, since_h, salt, water.compensation)
+    left = [Doubt("still to come", given.unsettled_u)] if given.unsettled_u else []
+    return [*doubts(probe.quantity, behind.fit, of, doubt_figures(probe.quantity)), *left]
 
 
 _STANDS = {"ph": ("E", "signal that stands for the displayed pH", "E = −k(T) · (pH − 7)")}
