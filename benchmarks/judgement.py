@@ -6,7 +6,7 @@ import sys
 from multiprocessing import Pool
 from typing import Any
 
-from benchmarks.judging import readings, settling
+from benchmarks.judging import logged, readings, settling
 
 
 def _head(title: str, *columns: str) -> None:
@@ -49,10 +49,21 @@ def cover(pool: Any, count: int) -> None:
         _line(name, f"{row.coverage:.1f}", f"{row.width:.2f}")
 
 
+def flag(count: int) -> None:
+    """Flags of logged series: both kinds of error."""
+    _head("Logged series", "false, samples %", "failed series %", "stuck missed %", "spikes missed %")
+    for quantity in logged.KINDS:
+        row = logged.row(quantity, count)
+        _line(
+            quantity, f"{row.samples:.2f}", f"{row.series:.1f}", f"{row.stuck_missed:.1f}", f"{row.spikes_missed:.1f}"
+        )
+
+
 def main(count: int = 100) -> None:
     """Print every table."""
     with Pool(2) as pool:
         cover(pool, 20 * count)
+        flag(count)
         settle(pool, count)
 
 

@@ -1,7 +1,7 @@
 """Readings of known truth: how often their U covers it, and how wide it is against the errors that occur.
 
-The error model, common practice where no source is named. A thermometer is off by 0.1 °C (SD), the same in the cups and in the
-water. pH: buffers to 0.01, slope 97 %, isopotential point 7 ± 0.5, signals to 0.2 mV, a junction of 0.02 pH (in water of few
+The error model, common practice where no source is named. A thermometer is off by 0.1 °C (SD), in the cups and in the water
+alike. pH: buffers to 0.01, slope 97 %, isopotential point 7 ± 0.5, signals to 0.2 mV, a junction of 0.02 pH (in water of few
 ions more, as 100 µS/cm over its conductance), a drift of 0.02 pH a root day. Conductivity: standards to 0.5 %, a composition
 that moves the factor by 0.05 % a degree from 25. Oxygen: a membrane whose coefficient is off by 0.1 % a degree, a zero within
 0.1 mg/L, 0.7 % a root day. Ions: a tip with 0.25 mV a degree of its own, 0.3 mV a root hour. ORP: 3 mV between waters.

@@ -5,6 +5,7 @@ import math
 import numpy as np
 import pint
 import pytest
+from benchmarks.judging import logged
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.sparse import csr_array
@@ -102,10 +103,31 @@ def test_two_point_drift_and_grades_and_limits():
 def test_series_are_flagged_by_qartod_s_numbers():
     v = np.array([8.0, 8.1, 8.0, 12.0, 8.1, 8.1, 8.1, 8.1, 8.1, np.nan, 25.0, 6.9])
     flags = belief.flag_series(v, gross=(0, 20), usual=(7, 13), spike=(1, 3), flat=(4, 5, 0.0))
-    assert list(flags) == [1, 1, 3, 4, 3, 1, 1, 3, 4, 9, 4, 3]
+    # The fifth 8.1 has four earlier ones within the tolerance of it, the fourth has three.
+    assert list(flags) == [1, 1, 3, 4, 3, 1, 1, 1, 3, 9, 4, 3]
+    tests = belief.series_tests(v, gross=(0, 20), usual=(7, 13), spike=(1, 3), flat=(4, 5, 0.0))
+    assert list(tests["spike"]) == [2, 1, 3, 4, 3, 1, 1, 1, 2, 9, 2, 2]  # at the ends, and beside what is missing
+    # A creep of half the tolerance a sample is no flat line: its present value is held against the earlier ones.
+    creep = belief.series_tests(np.arange(20) * 0.5, gross=(-9, 99), flat=(4, 8, 1.0))["flat line"]
+    assert set(creep[4:]) == {1}
+    # Time missing before the third sample: no spike is judged across it, and the line begins anew.
+    gap = belief.series_tests(
+        [1, 1, 9, 1, 1, 1], gross=(0, 9), spike=(1, 2), flat=(2, 5, 0.1), after_gap=[0, 0, 1, 0, 0, 0]
+    )
+    assert list(gap["spike"]) == [2, 2, 2, 4, 1, 2]
+    assert list(gap["flat line"]) == [2, 2, 1, 1, 1, 3]
     assert belief.flag_series([], gross=(0, 1)).size == 0
     with pytest.raises(WrongShape):
         belief.flag_series(["warm"], gross=(0, 1))
+
+
+@pytest.mark.parametrize("quantity", logged.KINDS)
+def test_healthy_series_pass_and_stuck_or_spiking_ones_do_not(quantity):
+    row = logged.row(quantity, 8)
+    assert row.samples < 1.5
+    # A display of 0.1 pH hides what healthy water does, and a sensor that is stuck in it: that is said, not guessed.
+    assert row.stuck_missed == 0 or quantity == "ph"
+    assert row.spikes_missed < 20
 
 
 SENSE = [

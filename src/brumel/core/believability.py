@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from brumel.core.checking import Door
 from brumel.core.errors import WrongShape
+from brumel.core.remaining import display_step
 from brumel.core.sentence import Amount, Span, say
 
 
@@ -158,21 +159,25 @@ def rate_since(
 # -- series: one flag a sample, vectorised
 
 
-def flag_series(
+def series_tests(
     values: Any,
     *,
     gross: tuple[float, float],
     usual: tuple[float, float] | None = None,
     spike: tuple[float, float] | None = None,
     flat: tuple[int, int, float] | None = None,
-) -> NDArray[np.int8]:
-    """QARTOD flags of a logged series, 1-d; the worst of the tests stands [unit].
+    after_gap: Any = None,
+) -> dict[str, NDArray[np.int8]]:
+    """QARTOD flags of a logged series, 1-d, test by test: "gross range", "spike", "flat line" [unit].
 
-    gross, usual : outside gross fails, outside usual is suspect
-    spike : (suspect, fail): distance of a sample from the mean of its neighbours
-    flat : (suspect count, fail count, tolerance): so many samples in a row without moving more than the tolerance
+    gross, usual : outside gross fails, outside usual is suspect (test 4)
+    spike : (suspect, fail): distance of a sample from the mean of its neighbours; 2, not evaluated, at the ends and where a
+        neighbour is missing (test 6)
+    flat : (suspect count, fail count, tolerance): so many earlier samples in a row that all lie within the tolerance of the
+        present one (test 8); 2, not evaluated, while there are not so many
+    after_gap : true for a sample with time missing before it; a spike is not judged across it, and a flat line begins anew
     NaN is 9, missing, and never an error: a logger has gaps. Raises WrongShape for anything but one column of numbers.
-    Source: QARTOD, tests 4, 5, 6 and 8.
+    Source: QARTOD, tests 4, 6 and 8.
     """
     try:
         v = np.asarray(values, dtype=np.float64)
@@ -180,31 +185,105 @@ def flag_series(
         raise WrongShape("values", "Readings must be one column of numbers.") from error
     if v.ndim != 1:
         raise WrongShape("values", "Readings must be one column of numbers.")
-    flags = np.ones(v.shape, dtype=np.int8)
+    broken = np.zeros(v.size, dtype=bool) if after_gap is None else np.asarray(after_gap, dtype=bool)
+    if broken.shape != v.shape:
+        raise WrongShape("after_gap", f"There are {v.size} readings and {broken.size} marks of gaps; they must match.")
+    ranges = np.ones(v.shape, dtype=np.int8)
     if usual:
-        flags[(v < usual[0]) | (v > usual[1])] = Flag.SUSPECT
-    if spike and v.size > 2:
-        off = np.abs(v[1:-1] - (v[:-2] + v[2:]) / 2)
-        inner = flags[1:-1]
-        inner[off > spike[0]] = Flag.SUSPECT
-        inner[off > spike[1]] = Flag.FAIL
+        ranges[(v < usual[0]) | (v > usual[1])] = Flag.SUSPECT
+    ranges[(v < gross[0]) | (v > gross[1])] = Flag.FAIL
+    tests = {"gross range": ranges}
+    if spike:
+        tests["spike"] = _spikes(v, spike, broken)
     if flat:
-        runs = _flat_runs(v, flat[2])
-        flags[(runs >= flat[0]) & (flags < Flag.SUSPECT)] = Flag.SUSPECT
-        flags[runs >= flat[1]] = Flag.FAIL
-    flags[(v < gross[0]) | (v > gross[1])] = Flag.FAIL
-    flags[np.isnan(v)] = Flag.MISSING
+        tests["flat line"] = _flat_line(v, flat, broken)
+    for flags in tests.values():
+        flags[np.isnan(v)] = Flag.MISSING
+    return tests
+
+
+def flag_series(
+    values: Any,
+    *,
+    gross: tuple[float, float],
+    usual: tuple[float, float] | None = None,
+    spike: tuple[float, float] | None = None,
+    flat: tuple[int, int, float] | None = None,
+    after_gap: Any = None,
+) -> NDArray[np.int8]:
+    """One flag a sample: the worst of `series_tests`; one that passes what was evaluated passes. Parameters as there."""
+    tests = series_tests(values, gross=gross, usual=usual, spike=spike, flat=flat, after_gap=after_gap)
+    stacked = np.stack(list(tests.values()))
+    return np.where(stacked == Flag.NOT_EVALUATED, Flag.PASS, stacked).max(axis=0).astype(np.int8)
+
+
+@dataclass(frozen=True)
+class SeriesLimits:
+    """Limits of a series' own: (suspect, fail) of a spike [unit]; (suspect count, fail count, tolerance) of a flat line."""
+
+    spike: tuple[float, float]
+    flat: tuple[int, int, float]
+
+
+#: From when on water that does not move is questioned, and fails [h]: chosen; a day's course moves every open water.
+FLAT_SUSPECT_H, FLAT_FAIL_H = 12.0, 24.0
+#: How far a spike stands out of what its neighbours are apart as a rule (robust SD), and how much more fails: chosen.
+_SPIKE, _SPIKE_FAIL = 8.0, 2.5
+#: How many times that where values are restless, and where the display hides what the water does (a middle half within so
+#: many steps): chosen.
+_FINE, _COARSE, _COARSE_STEPS = 0.25, 4.0, 4.0
+
+
+def series_limits(values: Any, every_s: float, least_spread: float) -> SeriesLimits:
+    """What is a spike and a flat line in this series: by its own restlessness, its display's step and its interval.
+
+    every_s : time between samples [s]; least_spread : what the quantity moves by anywhere [unit]
+    """
+    v = np.asarray(values, dtype=np.float64)
+    v = v[np.isfinite(v)]
+    step = display_step(v) if v.size else 0.0
+    off = np.abs(v[1:-1] - (v[:-2] + v[2:]) / 2) if v.size > 2 else np.zeros(1)
+    low = max(_SPIKE * 1.4826 * float(np.median(off)), 4 * step, least_spread)
+    hours = max(every_s, 1.0) / 3600
+    # Restless values show more than their display's step from one to the next, so that none can stand for hours; where the
+    # display is coarser than that, a level stands for longer, and for longest where it hides what the water does at all.
+    restless = float(np.median(np.abs(np.diff(v)))) if v.size > 1 else 0.0
+    is_coarse = bool(v.size) and 0 < float(np.subtract(*np.percentile(v, [75, 25]))) <= _COARSE_STEPS * step
+    longer = _FINE if restless >= step else _COARSE if is_coarse else 1.0
+    counts = (max(round(longer * FLAT_SUSPECT_H / hours), 5), max(round(longer * FLAT_FAIL_H / hours), 10))
+    # One step up or down is what a sensor that stands still may show; where no step is seen, a hundredth of the spread.
+    still = (0.5 if is_coarse else 1.01) * step if step else least_spread / 100
+    return SeriesLimits((low, _SPIKE_FAIL * low), (*counts, still))
+
+
+def _spikes(v: NDArray[np.float64], limits: tuple[float, float], broken: NDArray[np.bool_]) -> NDArray[np.int8]:
+    flags = np.full(v.shape, Flag.NOT_EVALUATED, dtype=np.int8)
+    if v.size < 3:
+        return flags
+    off = np.abs(v[1:-1] - (v[:-2] + v[2:]) / 2)
+    inner = np.where(off > limits[1], Flag.FAIL, np.where(off > limits[0], Flag.SUSPECT, Flag.PASS))
+    known = np.isfinite(off) & ~broken[1:-1] & ~broken[2:]
+    flags[1:-1] = np.where(known, inner, Flag.NOT_EVALUATED)
     return flags
 
 
-def _flat_runs(v: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
-    """How many samples up to this one have stayed within the tolerance of their forerunner."""
-    if v.size == 0:
-        return np.zeros(0, dtype=np.int64)
-    index = np.arange(v.size)
-    moved = np.ones(v.size, dtype=bool)
-    moved[1:] = ~(np.abs(np.diff(v)) <= tolerance)
-    return index - np.maximum.accumulate(np.where(moved, index, 0)) + 1
+def _flat_line(v: NDArray[np.float64], limits: tuple[int, int, float], broken: NDArray[np.bool_]) -> NDArray[np.int8]:
+    """How many earlier samples in a row lie within the tolerance of the present one decides, not how little each moved."""
+    suspect, fail, tolerance = limits
+    runs = np.zeros(v.size, dtype=np.int64)
+    goes_on = np.ones(v.size, dtype=bool)
+    whole = np.ones(v.size, dtype=bool)
+    for back in range(1, min(fail, v.size - 1) + 1):
+        goes_on[:back] = False
+        # A gap anywhere between the two ends the line.
+        whole[back:] &= ~broken[1 : v.size - back + 1]
+        goes_on[back:] &= (np.abs(v[back:] - v[:-back]) <= tolerance) & whole[back:]
+        if not goes_on.any():
+            break
+        runs += goes_on
+    flags = np.where(runs >= fail, Flag.FAIL, np.where(runs >= suspect, Flag.SUSPECT, Flag.PASS)).astype(np.int8)
+    flags[: min(suspect, v.size)] = Flag.NOT_EVALUATED
+    return flags
 
 
 def worst_flag(findings: Sequence[QualityFinding]) -> Flag:

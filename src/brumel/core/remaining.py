@@ -143,7 +143,7 @@ def display_step(values: Column) -> float:
 
     A grid is seen where values repeat; with one value alone its last decimal is the step.
     """
-    levels = np.unique(values)
+    levels = np.unique(np.round(values, 9))
     if levels.size > 0.7 * values.size:
         return 0.0
     if levels.size == 1:

@@ -88,12 +88,19 @@ def _refuse_overlap(session: Session, place: Site, series: NewSeries) -> None:
 
 def _flags(place: Site, series: NewSeries, spec: FieldSpec) -> NDArray[np.int8]:
     y = np.asarray(series.values)
+    seconds = np.diff([t.timestamp() for t in series.times])
     ranges = place.ranges.get(series.quantity, {})
     gross = tuple(ranges.get("gross") or spec.instrument)
     usual = tuple(ranges["usual"]) if ranges.get("usual") else None
-    jump = max(spec.floor.value, spec.share * float(np.median(np.abs(y))))
+    every_s = float(np.median(seconds)) if seconds.size else 0.0
+    limits = belief.series_limits(y, every_s, spec.smallest_spread.value)
     return belief.flag_series(
-        y, gross=(float(gross[0]), float(gross[1])), usual=usual, spike=(0.5 * jump, jump), flat=(36, 72, 1e-9)
+        y,
+        gross=(float(gross[0]), float(gross[1])),
+        usual=usual,
+        spike=limits.spike,
+        flat=limits.flat,
+        after_gap=np.append(False, seconds > 1.5 * every_s),
     )
 
 
