@@ -1,4 +1,4 @@
-"""How far Brumel's judgements deserve belief, by simulation: `python -m benchmarks.judgement [traces a row]`."""
+"""How far Brumel's judgements deserve belief, by simulation: `BRUMEL_BENCH=judgement ./brumel bench`."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ from sqlalchemy import event, text
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
-from benchmarks import crowd, growth
+from benchmarks import crowd, growth, judgement
 from benchmarks.stopwatch import median_s
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
@@ -218,6 +218,9 @@ def screen(url: str, desk: Desk) -> None:
 
 
 def main() -> None:
+    if os.environ.get("BRUMEL_BENCH") == "judgement":
+        judgement.main()
+        return
     url = sqlalchemy_url(os.environ["BRUMEL_TEST_CLUSTER"])
     migrate(url)
     os.environ["BRUMEL_TEST_CLUSTER_DB"] = url

@@ -13,7 +13,7 @@ Column = NDArray[np.float64]
 
 #: Time constants that are thought of [s]; what is slower cannot be told from a drift within a wait.
 _FASTEST, _SLOWEST = 0.7, 200.0
-_STEPS, _SLOW_STEPS = 20, 6
+_STEPS, _SLOW_STEPS = 16, 5
 #: A second, slow term is at least this much slower than the first, and about this share of it.
 _APART, _SLOW_SHARE = 2.0, 0.15
 #: How much of a steady drift counts as still to come [s]: one minute, as the limits of drift are stated.
@@ -22,9 +22,9 @@ _DRIFT_S = 60.0
 _CHANCE_SLOW, _CHANCE_DRIFT = 0.4, 0.08
 #: A change this many times the limit is thought possible even where the trace has shown less.
 _LEAST_SPAN = 6.0
-_MOST = 120  # samples; a longer trace is thinned
+_MOST = 80  # samples; a longer trace is thinned
 _FEWEST = 4
-_KEPT, _KEPT_ALONE = 6, 3  # cells of two terms and of one that are looked at more closely, at each level
+_KEPT, _KEPT_ALONE = 4, 2  # cells of two terms and of one that are looked at more closely, at each level
 _LEVELS = 5
 #: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
 _SHARES = (1.0, 0.75, 0.55, 0.4, 0.28)
