@@ -82,7 +82,7 @@ def test_what_is_called_settled_agrees_and_leaves_no_more_than_the_limit(first, 
         assert moved / math.expm1(apart / 20) <= 0.6
     elif moved <= 0.6 * apart / 60:
         assert (
-            1.9 * step / math.sqrt(6) / math.expm1(apart / 20) > 0.6 - moved
+            1.97 * step / math.sqrt(6) / math.expm1(apart / 20) > 0.6 - moved
         )  # only the display's step stands in its way
 
 

@@ -164,7 +164,8 @@ def noise_of(times_s: Column, values: Column) -> float:
     off = (y[1:-1] - y[:-2] - share * (y[2:] - y[:-2])) / np.sqrt(1 + share**2 + (1 - share) ** 2)
     late = off[-max(40, off.size // 2) :]  # a fast approach bends between three samples; its end does not
     middle = float(1.4826 * np.median(np.abs(late)))
-    return middle or float(np.std(late))
+    # The median says which are outliers; the mean square of the rest is the steadier figure.
+    return float(np.sqrt(np.mean(np.minimum(np.abs(late), 4 * middle) ** 2))) if middle else float(np.std(late))
 
 
 def _crossings(t: Column, y: Column, step: float, noise: float) -> tuple[Column, Column, Column]:
@@ -237,9 +238,9 @@ def remaining(
         if share < 1 and part.sum() < 8:
             break
         tried.append(_judged(t[part], y[part], limit, step, cells))
-        if tried[-1][1] <= _FITS:
+        if share == 1 and tried[-1][1] <= _FITS:
             return tried[-1][0]
-    # None follows an approach as well as the noise lets one expect: the longest of those that do so about the best.
+    # The whole does not follow an approach as well as the noise lets one expect: the longest end that does so about the best.
     least = min(misfit for _, misfit in tried)
     return next(found for found, misfit in tried if misfit <= _ABOUT * least)
 
