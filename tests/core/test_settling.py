@@ -174,9 +174,7 @@ def test_the_slope_is_theil_and_sen_s(data):
     assert theil_sen_slope(np.full(4, 3.0), np.arange(4.0)) == 0.0
 
 
-@pytest.mark.parametrize(
-    ("relative", "unit", "shown"), [(True, "µS/cm", "±1.2 %. At most"), (False, "mV", "±12 mV. At most")]
-)
+@pytest.mark.parametrize(("relative", "unit", "shown"), [(True, "µS/cm", "±1.2 %. "), (False, "mV", "±12 mV. ")])
 def test_the_field_sentence_names_the_spread_in_the_limit_s_own_unit(relative, unit, shown):
     """1000 ± 12: a share of the reading where the limit is one, the unit where it is not."""
     criteria = FieldCriteria("q", unit, 5 if relative else 20, 5, 1.0, 0.0, 300, -1e6, 1e6, relative=relative)

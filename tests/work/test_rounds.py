@@ -38,7 +38,7 @@ def test_a_live_reading_gives_the_water_and_points_at_its_calibration(desk, cloc
 
         true = truth(session, f"site:{things.sites['raceway']}")["ph"]
     assert abs(reading.value - true) <= reading.expanded_uncertainty
-    assert [s["symbol"] for s in reading.working["steps"]] == ["E", "k", "s·k", "pH", "U0", "U"]
+    assert [s["symbol"] for s in reading.working["steps"]] == ["E", "k", "s·k", "pH", "U"]
     again = ph.PhFit.from_dict(reading.calibration.fit).ph(reading.raw, reading.temperature_c)
     assert reading.value == pytest.approx(again, abs=1e-12)
     assert _readings(desk, "temperature")[0].backing == "unbacked"

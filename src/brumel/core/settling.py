@@ -182,6 +182,8 @@ def _still_to_come(
 ) -> str:
     """What is still to come, in words: so much where it is known, or that it cannot be told well enough yet."""
     most = left.most / scale
+    if over <= 1 - SURE and most < limit / 20:
+        return say("Next to nothing still to come (limit {limit}).", limit=_amount(limit, criteria, ""))
     if over <= 1 - SURE:
         words, said = "At most {most} still to come (limit {limit}).", min(most, limit)
     elif abs(left.mean) > max(2 * left.u, limit * scale):

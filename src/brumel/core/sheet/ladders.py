@@ -308,17 +308,30 @@ def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Wa
     return read
 
 
+#: Further doubts under this share of what is there already change no figure that is shown, and are left out.
+_NEGLIGIBLE = 0.05
+
+
 def doubted(reported: Reported, more: Sequence[Doubt]) -> Reported:
-    """A value with further doubts in its uncertainty; each is named in the working."""
-    if reported.expanded_uncertainty is None or not more:
+    """A value with further doubts in its uncertainty; each is named in the working, in the line of U."""
+    before = reported.expanded_uncertainty
+    if before is None:
         return reported
-    expanded_uncertainty = 2 * math.hypot(reported.expanded_uncertainty / 2, *(doubt.u for doubt in more))
-    base = Input("U0", "of the calibration and the signal", reported.expanded_uncertainty, reported.unit)
-    named = tuple(Input("u", doubt.name, doubt.u, reported.unit) for doubt in more)
-    name, formula = "expanded uncertainty, k = 2", "U = √(U0² + Σ (2·u)²)"
-    step = Step("U", name, formula, (base, *named), expanded_uncertainty, reported.unit, "GUM")
-    before = tuple(replace(s, symbol="U0") if s.symbol == "U" else s for s in reported.working.steps)
-    working = Working(reported.working.title, (*before, step))
+    named = [doubt for doubt in more if 2 * doubt.u > _NEGLIGIBLE * before]
+    if not named:
+        return reported
+    expanded_uncertainty = math.hypot(before, *(2 * doubt.u for doubt in named))
+    given = (
+        Input("U0", "of the calibration and the signal", before, reported.unit),
+        *(Input("u", doubt.name, doubt.u, reported.unit) for doubt in named),
+    )
+
+    def with_more(step: Step) -> Step:
+        formula, inputs = "U = √(U0² + Σ (2·u)²)", (*step.inputs, *given)
+        return replace(step, formula=formula, inputs=inputs, result=expanded_uncertainty, source="GUM")
+
+    steps = tuple(with_more(step) if step.symbol == "U" else step for step in reported.working.steps)
+    working = Working(reported.working.title, steps)
     return replace(reported, expanded_uncertainty=expanded_uncertainty, working=working)
 
 
