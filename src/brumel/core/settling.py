@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
@@ -137,10 +137,12 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
         )
         return Settling(State.WAITING, reason, seconds_to_go=max(wait, 0.0) or None, **shown)
 
-    left = remaining(t, y, criteria.limit * scale, step=criteria.resolution)
+    left = _steady(t, y, criteria.limit * scale, criteria.resolution)
     recent = t >= min(t[-1] - criteria.window_s, t[-criteria.min_samples])
     drift, noise = _drift_and_noise(t[recent], y[recent])
-    drift, noise = drift / scale, noise / scale
+    # About a line the end of an approach bends; about the neighbours it does not.
+    bent = noise_of(t[recent], y[recent]) if recent.sum() >= 8 else noise
+    drift, noise = drift / scale, min(noise, bent) / scale
     shown |= {"drift_per_min": drift, "noise": noise}
     noise_limit = max(criteria.noise, 0.6 * max(criteria.resolution, display_step(y[recent])) / scale)
     if noise > noise_limit and abs(drift) <= max(criteria.drift_per_min, 6 * noise * 60 / criteria.window_s / 10):
@@ -171,6 +173,23 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
             **shown,
         )
     return Settling(State.SETTLING, still, seconds_to_go=left.seconds_to_go, **shown)
+
+
+#: A trace that was settled a moment ago stays so up to this chance of more to come: no verdict that comes and goes.
+_STAYS, _MOMENTS_S = 0.3, (0.6, 1.1, 4.0)
+
+
+def _steady(t: NDArray[np.float64], y: NDArray[np.float64], limit: float, resolution: float) -> Remaining | None:
+    """What remains; where it wavers about the limit of confidence, and was well within it a moment ago, it counts as within."""
+    now = remaining(t, y, limit, step=resolution)
+    if now is None or not 1 - SURE < now.over <= _STAYS:
+        return now
+    for moment_s in _MOMENTS_S:
+        earlier = t <= t[-1] - moment_s
+        before = remaining(t[earlier], y[earlier], limit, step=resolution)
+        if before is not None and before.over <= 1 - SURE:
+            return replace(now, over=1 - SURE)
+    return now
 
 
 def _amount(value: float, criteria: SettlingCriteria | FieldCriteria, form: str) -> Amount:
@@ -267,7 +286,7 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
         apart_s = float(t[-1] - t[chosen[0]])
         found: Remaining | None = agreed(apart_s, spread * 2, criteria.spacing_s, criteria.resolution)
     else:
-        found = remaining(t, y, limit * scale, step=criteria.resolution)
+        found = _steady(t, y, limit * scale, criteria.resolution)
     if found is None:
         return Settling(State.WAITING, f"{t.size} readings; too few.", **shown)
     left = found
