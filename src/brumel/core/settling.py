@@ -180,7 +180,7 @@ _STAYS, _MOMENTS_S = 0.3, (0.6, 1.1, 4.0)
 
 
 def _steady(t: NDArray[np.float64], y: NDArray[np.float64], limit: float, resolution: float) -> Remaining | None:
-    """What remains; where it wavers about the limit of confidence, and was well within it a moment ago, it counts as within."""
+    """What remains; where it wavers about the limit of confidence, and was within it a moment ago, it counts as within."""
     now = remaining(t, y, limit, step=resolution)
     if now is None or not 1 - SURE < now.over <= _STAYS:
         return now

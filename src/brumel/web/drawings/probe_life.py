@@ -13,7 +13,7 @@ HEIGHT = 120
 
 LEFT, RIGHT = 80.0, 560.0
 #: Height of an axis label, so that two do not overlap.
-LABEL_HIGH = 14.0
+LABEL_HIGH = 17.0
 
 
 def views(life: Life, now: datetime) -> list[dict[str, Any]]:
