@@ -15,8 +15,8 @@ from typing import Any
 
 import numpy as np
 
-from brumel.core.remaining import Remaining, known, remaining
-from brumel.core.settling import SURE, FieldCriteria, SettlingCriteria, State, judge, judge_by_readings, jumps
+from brumel.core.remaining import UNSURE, Remaining, known, remaining
+from brumel.core.settling import FieldCriteria, SettlingCriteria, State, judge, judge_by_readings, jumps
 from brumel.core.typed import judge_typed
 from brumel.methods.field import load_field
 from brumel.methods.settling import load_settling
@@ -151,7 +151,7 @@ def _observed(made: Made, limit: float, first_s: float) -> float | None:
     y = made.y[keep]
     for i in _moments(replace(made, t=t, y=y), first_s):
         left: Remaining | None = remaining(t[: i + 1], y[: i + 1], limit, step=made.display, cells=cells)
-        if left is not None and left.over <= 1 - SURE:
+        if left is not None and left.over <= UNSURE:
             return float(t[i])
     return None
 

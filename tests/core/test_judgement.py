@@ -82,6 +82,8 @@ def test_two_point_drift_and_grades_and_limits():
     zero = drift.StandardCheck(10, 0.3, 0.0)
     assert drift.check_at([zero, air], 0.3, gain=True).error == pytest.approx(0.3)
     assert drift.check_at([zero, air], 8.55, gain=True).error == pytest.approx(-0.45)
+    assert [drift.is_gain(c, gain=True) for c in ([air], [zero, air], shares)] == [True, False, True]
+    assert not drift.is_gain([air], gain=False)
     assert {q for q, c in CLOSING.items() if c.gain} == {"conductivity", "oxygen", "nitrate", "ammonium", "chlorine"}
     for row in rows("tm1d3_ratings.csv"):
         graded = drift.grade(-float(row["size"]), CLOSING[row["quantity"]], float(row["value"]))

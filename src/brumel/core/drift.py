@@ -67,6 +67,12 @@ def correct_one_point(values: Floats, times_s: Floats, closing: StandardCheck, o
 _ZERO_SHARE = 0.05
 
 
+def is_gain(checks: Sequence[StandardCheck], *, gain: bool) -> bool:
+    """Whether the error of such checks is a share of every reading: where the quantity's is, and none is of the zero."""
+    levels = sorted(abs(check.expected) for check in checks)
+    return gain and not (len(levels) > 1 and levels[0] < _ZERO_SHARE * levels[-1])
+
+
 def check_at(checks: Sequence[StandardCheck], value: float, *, gain: bool) -> StandardCheck:
     """What a closing check in one standard or two says at a reading's own level [unit].
 
@@ -76,8 +82,7 @@ def check_at(checks: Sequence[StandardCheck], value: float, *, gain: bool) -> St
     """
     at_s = max(check.at_s for check in checks)
     by_level = sorted(checks, key=lambda check: (check.expected, check.value))
-    has_zero = len(by_level) > 1 and abs(by_level[0].expected) < _ZERO_SHARE * abs(by_level[-1].expected)
-    if gain and not has_zero:
+    if is_gain(checks, gain=gain):
         shares = [check.value / check.expected - 1 for check in by_level if check.expected]
         share = sum(shares) / len(shares) if shares else 0.0
         return StandardCheck(at_s, value, value / (1 + share))
@@ -146,14 +151,6 @@ def effect(criteria: DriftCriteria, value: float, at_s: float, closing: Standard
     if holds(closing, criteria):
         ladder.step("v", "value stands", "the probe held", StepResult(value, unit), "USGS-TM1D3")
         return DriftEffect("bracketed", value, value, "excellent", Worked(value, unit, ladder.done()))
-    if criteria.gain:
-        ladder.step(
-            "g",
-            "as a share of the reading, a gain",
-            "e = v − v·expected/read",
-            StepResult(100 * closing.error / value if value else 0.0, "%", digits=2),
-            "USGS-TM1D3",
-        )
     after = float(correct_one_point(value, at_s, closing, opened_s))
     share = (at_s - opened_s) / (closing.at_s - opened_s)
     ladder.step(

@@ -28,10 +28,10 @@ _KEPT, _KEPT_ALONE = 4, 2  # cells of two terms and of one that are looked at mo
 _LEVELS = 5
 #: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
 _SHARES = (1.0, 0.75, 0.55, 0.4, 0.28)
-_UNSURE = 0.05  # the chance of more to come at which a wait is over
-_NARROWS, _PART = 0.5, 1.5
-_ABOUT = 1.35
-_FITS = 2.0  # residual variance over that of the noise, up to which a stretch follows an approach
+UNSURE = 0.05  # the chance of more to come at which a wait is over
+_NARROWS, _PART = 0.5, 1.5  # how doubt shrinks, and the models part, as a trace grows: powers of its length, chosen
+_FITS = 2.0  # residual variance over that of the noise, up to which a trace follows an approach
+_ABOUT = 1.35  # and so much over the least of its ends, where it does not
 
 
 @dataclass(frozen=True)
@@ -225,7 +225,7 @@ def remaining(
     An approach in one exponential, one with a slow second term of some tenth of it, and a steady drift are fitted for time
     constants from 1 to 200 s; each counts by how well it explains the trace (Bayesian model averaging over linear models
     with normal priors, in closed form; the plane of time constants is divided more finely where the trace asks for it).
-    A display's step counts as an even spread over it, once for the first and once for the last value on each level.
+    A coarse display counts by the moments it goes from one level to the next, see `_crossings`.
     Source: common practice, no source for the choice of models; the algebra is that of any text on linear models.
     """
     t, y = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
@@ -272,13 +272,12 @@ class _Stretch:
     def __init__(self, t: Column, y: Column, limit: float, step: float) -> None:
         noise = noise_of(t, y)
         self.is_coarse = noise < 0.6 * step
+        end = t[-1]
         if self.is_coarse:
-            end = t[-1]
             t, y, sd = _crossings(t, y, step, noise)
             t, y, sd = t[-_MOST:], y[-_MOST:], sd[-_MOST:]
             each, self.apart = np.ones_like(t), np.zeros_like(t)
         else:
-            end = t[-1]
             t, y, each, self.apart = _thinned(t, y)
             sd = np.full_like(t, max(noise, 1e-5 * limit))
         self.weight, self.each = each / sd**2, each
@@ -387,7 +386,7 @@ def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> t
     one = looked_at.take(np.array([best]))
     shown = stretch.now(one, fitted[best])
     tau = float(one.slow[0] if np.isfinite(one.slow[0]) else one.fast[0])
-    to_go = _to_go(looked_at, evidence, mean, u, limit, max(stretch.last, 1.0)) if over > _UNSURE else 0.0
+    to_go = _to_go(looked_at, evidence, mean, u, limit, max(stretch.last, 1.0)) if over > UNSURE else 0.0
     return Remaining(shown, shown + to_come, to_come, doubt, over, min(tau, _SLOWEST), to_go), misfit
 
 
@@ -409,7 +408,7 @@ def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: floa
     chance = np.exp(np.maximum((evidence[near] - evidence[near].max())[:, None] * longer[None, :] ** _PART, -600))
     doubt = np.maximum(u[near, None] * gone / longer[None, :] ** _NARROWS, 1e-9 * limit)
     over = _beyond(mean[near, None] * gone, doubt, limit)
-    kept = (chance * over).sum(axis=0) / chance.sum(axis=0) <= _UNSURE
+    kept = (chance * over).sum(axis=0) / chance.sum(axis=0) <= UNSURE
     return float(_AHEAD[int(np.argmax(kept))]) if kept.any() else None
 
 

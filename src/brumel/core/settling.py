@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
-from brumel.core.remaining import Remaining, agreed, display_step, noise_of, remaining
+from brumel.core.remaining import UNSURE, Remaining, agreed, display_step, noise_of, remaining
 from brumel.core.sentence import Amount, say
 
 
@@ -25,10 +25,6 @@ class State(StrEnum):
     DRIFTING = "drifting"
     NOISY = "noisy"
     STEPPING = "stepping"
-
-
-#: How sure a judgement is that no more than the limit is still to come, before it says settled.
-SURE = 0.95
 
 
 @dataclass(frozen=True)
@@ -159,7 +155,7 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
         return Settling(State.WAITING, "Too few readings yet.", **shown)
     shown |= {"value": left.now, "remaining": left.mean, "remaining_u": left.u, "forecast": left.end}
     still = _still_to_come(left, left.over, scale, criteria.limit, criteria)
-    if left.over <= 1 - SURE and noise <= noise_limit:
+    if left.over <= UNSURE and noise <= noise_limit:
         return Settling(State.SETTLED, still, seconds_to_go=0.0, **shown)
     if elapsed - started > criteria.longest_s:
         return Settling(
@@ -182,13 +178,13 @@ _STAYS, _MOMENTS_S = 0.3, (0.6, 1.1, 4.0)
 def _steady(t: NDArray[np.float64], y: NDArray[np.float64], limit: float, resolution: float) -> Remaining | None:
     """What remains; where it wavers about the limit of confidence, and was within it a moment ago, it counts as within."""
     now = remaining(t, y, limit, step=resolution)
-    if now is None or not 1 - SURE < now.over <= _STAYS:
+    if now is None or not UNSURE < now.over <= _STAYS:
         return now
     for moment_s in _MOMENTS_S:
         earlier = t <= t[-1] - moment_s
         before = remaining(t[earlier], y[earlier], limit, step=resolution)
-        if before is not None and before.over <= 1 - SURE:
-            return replace(now, over=1 - SURE)
+        if before is not None and before.over <= UNSURE:
+            return replace(now, over=UNSURE)
     return now
 
 
@@ -201,9 +197,9 @@ def _still_to_come(
 ) -> str:
     """What is still to come, in words: so much where it is known, or that it cannot be told well enough yet."""
     most = left.most / scale
-    if over <= 1 - SURE and most < limit / 20:
+    if over <= UNSURE and most < limit / 20:
         return say("Next to nothing still to come (limit {limit}).", limit=_amount(limit, criteria, ""))
-    if over <= 1 - SURE:
+    if over <= UNSURE:
         words, said = "At most {most} still to come (limit {limit}).", min(most, limit)
     elif abs(left.mean) > max(2 * left.u, limit * scale):
         words, said = "About {most} still to come (limit {limit}).", abs(left.mean) / scale
@@ -294,7 +290,7 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     if not criteria.typed:
         shown["value"] = left.now
     over = left.chance_over(limit * scale) if criteria.typed else left.over
-    settles = over <= 1 - SURE
+    settles = over <= UNSURE
     words = say(
         "The last {count} readings lie within ±{stated}. {still}",
         count=criteria.count,

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
-from brumel.core.remaining import Remaining, agreed
+from brumel.core.remaining import UNSURE, Remaining, agreed
 from brumel.core.sentence import Amount, say
-from brumel.core.settling import SURE, Settling, State
+from brumel.core.settling import Settling, State
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ def judge_typed(times_s: Any, values: Any, rule: TypedRule) -> Settling:
         between=Amount(best.between_s, "s", ".0f"),
         allowed=Amount(best.allowed, unit, ".2g", difference=True),
     )
-    if agree and best.over <= 1 - SURE:
+    if agree and best.over <= UNSURE:
         shown |= {"remaining": best.left.mean, "remaining_u": best.left.u}
         return Settling(State.SETTLED, words, forecast=value, seconds_to_go=0.0, **shown)
     if agree:

@@ -107,11 +107,11 @@ def _known(r: Reading, check: drift.StandardCheck, u: float | None) -> Working |
 
 def error_counts_as(closing_check: Closing) -> str:
     """How the error found is carried over to the readings, in words for who decides."""
-    judged = closing_checks.criteria(closing_check.probe.quantity)
-    if len(closing_check.checks) > 1:
-        return "The errors in the two standards make a line: each reading has the error of its own level."
-    if judged.gain:
+    checks = [drift.StandardCheck(0.0, c.read, c.expected) for c in closing_check.checks]
+    if drift.is_gain(checks, gain=closing_checks.criteria(closing_check.probe.quantity).gain):
         return "The error is taken as a gain: the same share of every reading."
+    if len(checks) > 1:
+        return "The errors in the two standards make a line: each reading has the error of its own level."
     return "The error is taken as an offset: the same for every reading."
 
 

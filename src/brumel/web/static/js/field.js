@@ -26,10 +26,10 @@ let unjudged = new Set(); // the probes whose calibration waits in this phone
 
 // What is kept is read and written one act after another, in the order of the presses. A press takes what is on the page at
 // once, so that whoever types on, or goes to another site, while the phone still writes cannot get in its way.
-let line = Promise.resolve();
+let turns = Promise.resolve();
 const inTurn = (act) => {
-  line = line.then(act, act);
-  return line;
+  turns = turns.then(act, act);
+  return turns;
 };
 let queueing = 0; // visits on their way into the queue
 

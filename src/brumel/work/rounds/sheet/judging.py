@@ -106,7 +106,7 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     spec = load_field()[quantity]
     unit = spec.unit or quantity_names.name(quantity)
     typed = line.dip.source == "typed"
-    # The newest two and a half seconds, of the quantity's own link; what came before may still have moved.
+    # The newest samples, of no more than two and a half seconds: on a slow link older ones may still have moved.
     count = 1 if typed else min(5, int((trace.t_s > trace.t_s[-1] - 2.5).sum()))
     signal = float(np.median(trace.signal[-count:]))
     at = float(np.median(trace.temperature_c[-count:]))
