@@ -6,7 +6,7 @@ import sys
 from multiprocessing import Pool
 from typing import Any
 
-from benchmarks.judging import logged, readings, settling
+from benchmarks.judging import histories, logged, readings, settling
 
 
 def _head(title: str, *columns: str) -> None:
@@ -59,11 +59,34 @@ def flag(count: int) -> None:
         )
 
 
+def believe(pool: Any, count: int) -> None:
+    """Whether a site's past tells slips from weather: both kinds of error."""
+    tasks = [(water, seed) for seed in range(count) for water in histories.WATERS]
+    found = pool.map(histories.one, tasks, chunksize=2)
+    _head("Readings at a site, from the eleventh visit on", "questioned %")
+    _line("goal", "3 at most")
+    for water in histories.WATERS:
+        sheets = [
+            sheet.healthy for task, sheets in zip(tasks, found, strict=True) if task[0] == water for sheet in sheets
+        ]
+        for quantity in sheets[0]:
+            _line(f"{water}, {quantity}", f"{100 * sum(s[quantity] for s in sheets) / len(sheets):.1f}")
+    _head("Planted slips", "caught %", "over 4.5 spr. %", "smaller ones %")
+    _line("goal (a healthy one taken for it: 3 at most)", "", "90 at least")
+    slips: dict[str, list[tuple[bool, bool]]] = {}
+    for name, caught, large in (slip for sheets in found for sheet in sheets for slip in sheet.slips):
+        slips.setdefault(name, []).append((caught, large))
+    for name, each in slips.items():
+        parts = ([c for c, _ in each], [c for c, large in each if large], [c for c, large in each if not large])
+        _line(name, *(f"{100 * sum(part) / len(part):.1f}" if part else "-" for part in parts))
+
+
 def main(count: int = 100) -> None:
     """Print every table."""
     with Pool(2) as pool:
         cover(pool, 20 * count)
         flag(count)
+        believe(pool, max(count // 2, 4))
         settle(pool, count)
 
 

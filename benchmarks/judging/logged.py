@@ -60,7 +60,8 @@ def row(quantity: str, count: int, seed: int = 11) -> Flagged:
     odd = failed = stuck_missed = spikes_missed = spikes = samples = 0
     for _ in range(count):
         v = healthy(quantity, random)
-        flags = _flags(v, spec.smallest_spread.value, spec.instrument)
+        least = spec.least_spread(float(np.median(v)))
+        flags = _flags(v, least, spec.instrument)
         odd += int((flags > Flag.NOT_EVALUATED).sum())
         failed += bool((flags == Flag.FAIL).any())
         samples += v.size
@@ -68,14 +69,14 @@ def row(quantity: str, count: int, seed: int = 11) -> Flagged:
         start, days = 600, 3 * 86400 // EVERY_S
         display = np.diff(np.unique(v)).min()
         stuck[start : start + days] = v[start] + display * random.choice([0, 0, 0, 1], days)
-        seen = _flags(stuck, spec.smallest_spread.value, spec.instrument)
+        seen = _flags(stuck, least, spec.instrument)
         stuck_missed += not (seen[start : start + days] > Flag.NOT_EVALUATED).any()
         for at in random.choice(np.arange(10, v.size - 10), 5, replace=False):
             spiked = v.copy()
-            size = float(random.uniform(3, 10)) * spec.smallest_spread.value
+            size = float(random.uniform(3, 10)) * least
             spiked[at] += size * float(random.choice([-1, 1]))
             spikes += 1
-            spikes_missed += _flags(spiked, spec.smallest_spread.value, spec.instrument)[at] <= Flag.NOT_EVALUATED
+            spikes_missed += _flags(spiked, least, spec.instrument)[at] <= Flag.NOT_EVALUATED
     return Flagged(
         100 * odd / samples, 100 * failed / count, 100 * stuck_missed / count, 100 * spikes_missed / max(spikes, 1)
     )

@@ -10,6 +10,7 @@ from brumel.core import (
     chlorine,
     conductivity,
     diagnosis,
+    expectation,
     meter_settings,
     oxygen,
     planning,
@@ -26,6 +27,7 @@ from tests.core.evidence_of_readings import CELL, NITRATE, T
 
 MV = suspicion.Scale("mV", 0, False, near=40.0, margin=50.0, far=110.0)
 EC = suspicion.Scale("µS/cm", 0, True, near=0.25, margin=0.25, far=0.6)
+WEEKS_OF_PH = expectation.expected([7.0, 7.1, 7.2, 6.9, 7.0], [7.0, 14.0, 21.0, 28.0, 35.0], least_spread=0.1)
 PH7 = believability.Shown("pH", "", 2)
 DO = believability.Shown("Dissolved oxygen", "mg/L")
 SETTINGS = {"cell_constant": 0.5, "preset_pressure_hpa": 1013.0, "preset_salinity": 5.0, "auto_off_min": 2.0}
@@ -71,12 +73,11 @@ CASES = {
         *(believability.site_range(DO, v, (6, 12), (0, 20)) for v in (6, 5.99, 12.01, 20.01, -0.01)),
         believability.site_range(DO, 9, None, None),
         believability.site_range(DO, 30, (6, 12), None),
-        *(believability.history(PH7, v, [7.0, 7.1, 7.2, 6.9, 7.0], smallest_spread=0.1) for v in (7.1, 7.6, 9.0)),
-        believability.history(PH7, 7.1, [7.0] * 4, smallest_spread=0.1),
+        *(believability.history(PH7, v, WEEKS_OF_PH, 5) for v in (7.1, 7.6, 9.0)),
+        believability.history(PH7, 7.1, None, 4),
         *(believability.rate_since(PH7, v, (7.0, 7.0), per_day=0.1, floor=0.5) for v in (8.2, 8.21, 5.7)),
         believability.rate_since(PH7, 8, None, per_day=0.1, floor=0.5),
         believability.rate_since(PH7, 8, (7.0, -1.0), per_day=0.1, floor=0.5),
-        lambda: believability.history(PH7, 7.0, [float("nan")] * 5, smallest_spread=0.1),
     ],
     "budgets": lambda: [
         *(budgets.conductivity_budget(CELL, 640.0, 12.0, kind=kind) for kind in ("linear", "natural", "none")),

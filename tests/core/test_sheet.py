@@ -6,7 +6,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brumel.core import believability as belief
 from brumel.core import conductivity, ions, oxygen, ph
 from brumel.core.errors import InputError
 from brumel.core.fitness.conductivity import CellFit
@@ -209,12 +208,3 @@ def test_the_uncertainty_of_the_standards_widens_a_reading_s_own():
     fine, coarse = (worth("ph", IDEAL, 0.0, u=u).expanded_uncertainty for u in (0.01, 0.10))
     assert fine < 0.15
     assert 0.2 <= coarse < 0.25
-
-
-def test_a_steady_history_does_not_question_a_small_change():
-    """Eight equal readings have no spread of their own; the least spread stands in for it: 0.3 is 3 of them, 0.7 is 7."""
-
-    def judged(value):
-        return belief.history(belief.Shown("pH"), value, [7.0] * 8, smallest_spread=0.1).flag
-
-    assert (judged(7.3), judged(7.4), judged(7.7)) == (belief.Flag.PASS, belief.Flag.SUSPECT, belief.Flag.FAIL)

@@ -10,6 +10,7 @@ import pytest
 from PIL import Image
 from sqlalchemy import func, select
 
+from brumel.core.believability import Flag, QualityFinding
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.records import Decision
 from brumel.store.tables import MeterSettings, Probe, Reading, Visit
@@ -19,7 +20,7 @@ from brumel.work.questions import Question, Unanswered, each_once
 from brumel.work.records import decisions, late, mending
 from brumel.work.rounds import offline, outings
 from brumel.work.rounds.sheet import photos
-from brumel.work.rounds.sheet.answers import Answers
+from brumel.work.rounds.sheet.answers import Answers, questions_of
 from tests.work import helpers as h
 from tests.work.test_closing_day import a_day, close, rule
 
@@ -90,7 +91,7 @@ def test_a_whole_sheet_is_typed_at_once_and_what_follows_is_kept(desk, clock, th
 
 PLANTED = [
     ("lagoon", {"B1": ("ph", 3.1)}, "outside what this site can be"),
-    ("lagoon", {"B3": ("us_cm_ref", 14.2)}, "thousand|1000|outside"),
+    ("lagoon", {"B3": ("us_cm_ref", 14.2)}, "Was mS/cm taken for µS/cm"),
     ("raceway", {"B3": ("us_cm_ref", 14_000.0)}, "outside"),
     ("raceway", {"B2": ("mg_l", 29.0)}, "outside|140"),
     ("pool", {"B1": ("ph", 8.6)}, "outside"),
@@ -231,7 +232,7 @@ def test_an_answer_stays_with_what_it_answered_when_that_is_worked_out_anew(desk
 
     saturation, said = newest("saturation")
     assert saturation.version == 2
-    assert said["oxygen_light"] == "Weed in the sun, saturation:oxygen_light"
+    assert said["oxygen_light"] == "Weed in the sun, oxygen:unusual"  # asked once, of what it follows from
     oxygen, before = newest("oxygen")
     slip = mending.Correction("Misread", None, raw=18.6, temperature_c=8.0)
     mending.correct(desk, things.ansa, h.key(), reading_id=str(oxygen.id), version=oxygen.version, correction=slip)
@@ -239,7 +240,7 @@ def test_an_answer_stays_with_what_it_answered_when_that_is_worked_out_anew(desk
     assert (mended.reason, after) == ("Misread", before)  # why it was mended is no answer to what is odd about it
 
 
-def test_a_second_display_goes_with_oxygen_alone_and_in_another_unit(desk, things):
+def test_a_second_display_goes_with_oxygen_and_conductivity_and_in_another_unit(desk, things):
     b2, b1 = things.probes["B2"], things.probes["B1"]
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[b1, b2], source="typed"
@@ -247,11 +248,77 @@ def test_a_second_display_goes_with_oxygen_alone_and_in_another_unit(desk, thing
     for probe, way, value, beside, words in (
         (b2, "mg_l", 9.4, rounds.Beside(9.5, "mg/L"), "in the unit of the first"),
         (b2, "mg_l", 9.4, rounds.Beside(900.0), "400"),
-        (b1, "ph", 8.0, rounds.Beside(8.1), "for oxygen alone"),
+        (b1, "ph", 8.0, rounds.Beside(8.1), "go together for oxygen"),
     ):
         typed = rounds.TypedSheet([rounds.Typed(probe, way, value)], 8.0, beside={probe: beside})
         with pytest.raises(InputError, match=words):
             rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed)
+
+
+#: What a conductivity display shows besides 14 200 µS/cm (25 °C) at 8 °C, with the unit written behind it, and what is asked:
+#: PSS-78 makes about 8.2 of it; factors go from 0.40 to 1.00.
+SALT_BESIDE = [
+    (8.2, "", ""),
+    (2.8, "", "does not fit"),
+    (7100.0, "mg/L", ""),
+    (710.0, "ppm", "a factor of 0.05"),
+    (7.1, "g/L", ""),
+]
+
+
+@pytest.mark.parametrize(("shown", "unit", "words"), SALT_BESIDE)
+def test_tds_and_salinity_are_held_against_the_conductivity_they_stand_beside(desk, things, shown, unit, words):
+    b3 = things.probes["B3"]
+    visit = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[b3], source="typed"
+    ).id
+    typed = rounds.TypedSheet([rounds.Typed(b3, "us_cm_ref", 14_200.0)], 8.0, beside={b3: rounds.Beside(shown, unit)})
+    if not words:
+        assert rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed).readings
+        return
+    with pytest.raises(Unanswered, match=words) as asked:
+        rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed)
+    assert [q.code for q in asked.value.questions] == ["conductivity:pair"]
+    either = rounds.TypedSheet(typed.rows, 8.0, beside={b3: rounds.Beside(8.2, "ppt")})
+    with pytest.raises(InputError, match="neither TDS nor salinity"):
+        rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=either)
+
+
+def test_a_sheet_that_repeats_the_last_one_to_the_digit_is_asked_about_once(desk, clock, things):
+    shown = {"B1": ("ph", 7.31), "B2": ("mg_l", 10.42), "B3": ("us_cm_ref", 96.4)}
+
+    def typed(**changed):
+        rows = [rounds.Typed(things.probes[p], *(changed.get(p) or shown[p])) for p in shown]
+        visit = rounds.start_visit(
+            desk,
+            things.ansa,
+            h.key(),
+            site_id=things.sites["raceway"],
+            probes=[things.probes[p] for p in shown],
+            source="typed",
+        ).id
+        rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows, 8.0))
+
+    typed()
+    clock.on(hours=150)
+    with pytest.raises(Unanswered, match="to the digit") as asked:
+        typed()
+    assert len(asked.value.questions) == 1
+    typed(B1=("ph", 7.32))
+
+
+def test_a_slip_is_asked_about_in_one_sentence():
+    """Two swapped fields, what follows from an odd value, and every test of one value: one question each."""
+    odd = [
+        QualityFinding("site_range", "site range", Flag.FAIL, "Outside."),
+        QualityFinding("history", "site history", Flag.SUSPECT, "Not expected."),
+        QualityFinding("swapped_with_oxygen", "slip", Flag.SUSPECT, "Were the two swapped?"),
+    ]
+    of_ph = questions_of("ph", odd)
+    of_oxygen = questions_of("oxygen", [replace(odd[2], key="swapped_with_ph"), odd[1]])
+    follows = questions_of("saturation", [QualityFinding("oxygen_light", "light", Flag.FAIL, "Over.")], ["oxygen"])
+    assert [q.sentence for q in each_once(of_ph + of_oxygen + follows)] == ["Were the two swapped?"]
+    assert [q.sentence for q in each_once(questions_of("ph", odd[:2]))] == ["Outside."]
 
 
 def test_a_pressure_reduced_to_sea_level_is_noticed_or_brought_up(desk, clock, things):

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from brumel.core.checking import Door
 from brumel.core.errors import WrongShape
+from brumel.core.expectation import FEWEST, Expected
 from brumel.core.remaining import display_step
 from brumel.core.sentence import Amount, Span, say
 
@@ -52,6 +52,9 @@ class Shown:
         form = ".4g" if self.digits is None else f".{self.digits}f"
         return Amount(value, self.unit, f"{'+' if change else ''}{form}", difference=change)
 
+    def span(self, low: float, high: float) -> Span:
+        return Span(low, high, self.unit, ".3g" if self.digits is None else f".{self.digits}f")
+
 
 def instrument_range(shown: Shown, value: float, low: float, high: float) -> QualityFinding:
     """Can the instrument show this at all? [unit]."""
@@ -82,50 +85,30 @@ def site_range(
     return QualityFinding("site_range", "site range", flag, words)
 
 
-def history(
-    shown: Shown, value: float, earlier: Sequence[float], *, smallest_spread: float, fewest: int = 5
-) -> QualityFinding:
-    """Robust z against the site's earlier values: over 3.5 suspect, over 6 fail [unit].
+def history(shown: Shown, value: float, past: Expected | None, count: int) -> QualityFinding:
+    """Against what the site's past makes expect now [unit]; None, with fewer than five values, is not evaluated.
 
-    z = |value - median| / max(1.4826 MAD, smallest_spread); limits after Iglewicz and Hoaglin's modified z,
-    from memory. Fewer than `fewest` values: not evaluated.
+    A past makes a value odd, never impossible: it is suspect at most, so that a water that changed is learnt.
     """
-    door = Door()
-    past = door.floats("values", earlier if len(earlier) else [0.0], -1e9, 1e9)
-    door.close()
     key, test = "history", "site history"
-    if len(earlier) < fewest:
+    if past is None:
         words = say(
             "{quantity} is not compared with history: {count} earlier readings, {fewest} are needed.",
             quantity=shown.name,
-            count=len(earlier),
-            fewest=fewest,
+            count=count,
+            fewest=FEWEST,
         )
         return QualityFinding(key, test, Flag.NOT_EVALUATED, words)
-    middle, spread = _middle_and_spread(past, smallest_spread)
-    z = abs(value - middle) / spread
+    odd = past.questions(value)
     words = say(
-        "{quantity} {value} lies {z} spreads from the median {middle} of the last {count} readings (questioned over 3.5).",
+        "{quantity} {value} is {usual} here: by {count} earlier readings and the season, {span} is likely now.",
         quantity=shown.name,
         value=shown.amount(value),
-        z=Amount(z, "", ".1f"),
-        middle=shown.amount(middle),
-        count=len(earlier),
+        usual="unusual" if odd else "usual",
+        span=shown.span(past.low, past.high),
+        count=past.count,
     )
-    return QualityFinding(key, test, Flag.FAIL if z > 6 else Flag.SUSPECT if z > 3.5 else Flag.PASS, words)
-
-
-def _middle_and_spread(past: NDArray[np.float64], smallest_spread: float) -> tuple[float, float]:
-    middle = float(np.median(past))
-    return middle, max(1.4826 * float(np.median(np.abs(past - middle))), smallest_spread)
-
-
-def history_band(earlier: Sequence[float], *, smallest_spread: float, fewest: int = 5) -> tuple[float, float] | None:
-    """The values that `history` does not question [unit]; None where there is too little of it."""
-    if len(earlier) < fewest:
-        return None
-    middle, spread = _middle_and_spread(np.asarray(earlier, dtype=np.float64), smallest_spread)
-    return middle - 3.5 * spread, middle + 3.5 * spread
+    return QualityFinding(key, test, Flag.SUSPECT if odd else Flag.PASS, words)
 
 
 def rate_band(last: tuple[float, float] | None, *, per_day: float, floor: float) -> tuple[float, float] | None:

@@ -88,6 +88,76 @@ def oxygen_together(
     return QualityFinding("pair", test, Flag.SUSPECT, say(sentence, **words))
 
 
+#: The factors TDS is worked out with; how near a display's second value fits: a share, and for salinity a step. Chosen.
+TDS_FACTORS, FACTOR_SHARE, SALINITY_SHARE, SALINITY_STEP = (0.4, 1.0), 0.08, 0.05, 0.1
+
+
+def solids_together(us_cm: float, solids_mg_l: float, factor: float | None) -> QualityFinding:
+    """TDS of a display against the conductivity beside it: their ratio is the meter's factor [µS/cm at 25 °C, mg/L].
+
+    factor : as on record for the meter, where it is. Common practice, no source: factors from 0.40 to 1.00.
+    """
+    test, ratio = "TDS against conductivity", solids_mg_l / us_cm if us_cm > 0 else float("inf")
+    words = {
+        "solids": Amount(solids_mg_l, "mg/L", ".4g"),
+        "conductivity": Amount(us_cm, "µS/cm", ".5g"),
+        "ratio": Amount(ratio, "", ".3g"),
+        "factor": Amount(factor or 0.0, "", ".3g"),
+    }
+    low, high = TDS_FACTORS
+    if not low * (1 - FACTOR_SHARE) <= ratio <= high * (1 + FACTOR_SHARE):
+        sentence = (
+            "TDS {solids} beside {conductivity} would be a factor of {ratio}, and factors go from 0.40 to 1.00. "
+            "One is a slip."
+        )
+        return QualityFinding("pair", test, Flag.SUSPECT, say(sentence, **words))
+    if factor is not None and abs(ratio / factor - 1) > FACTOR_SHARE:
+        sentence = (
+            "TDS {solids} beside {conductivity} is a factor of {ratio}; {factor} is on record for the meter. One is a "
+            "slip, or its settings are to be taken down anew in Kit."
+        )
+        return QualityFinding("pair", test, Flag.SUSPECT, say(sentence, **words))
+    return QualityFinding("pair", test, Flag.PASS, say("TDS {solids} fits {conductivity}: factor {ratio}.", **words))
+
+
+def salinity_together(shown: float, practical: float, us_cm: float) -> QualityFinding:
+    """Salinity of a display against what its conductivity makes [practical salinity, µS/cm]. Source: PSS78."""
+    fits = abs(shown - practical) <= SALINITY_SHARE * practical + SALINITY_STEP
+    words = {
+        "shown": Amount(shown, "", ".3g"),
+        "practical": Amount(practical, "", ".3g"),
+        "conductivity": Amount(us_cm, "µS/cm", ".5g"),
+    }
+    sentence = (
+        "Salinity {shown} fits {conductivity}."
+        if fits
+        else "Salinity {shown} does not fit {conductivity}, which makes {practical}. One is a slip."
+    )
+    flag = Flag.PASS if fits else Flag.SUSPECT
+    return QualityFinding("pair", "salinity against conductivity", flag, say(sentence, **words))
+
+
+#: Un-ionised ammonia as N that few fish live through for days [mg/L]: from memory of toxicity tests, 0.2 to 2.
+DEADLY_AMMONIA_MG_L = 0.6
+FISH = ("pond", "raceway", "hatchery")
+
+
+def ammonia_against_fish(unionised_mg_l: float, ph: float, kind: str) -> QualityFinding | None:
+    """Un-ionised ammonia where fish are: what they would not live through is a slip of pH or ammonium, or an alarm."""
+    if kind not in FISH:
+        return None
+    deadly = unionised_mg_l > DEADLY_AMMONIA_MG_L
+    words = {"value": Amount(unionised_mg_l, "mg/L", ".2f"), "ph": Amount(ph, "", ".2f"), "kind": kind}
+    sentence = (
+        "{value} of un-ionised ammonia at pH {ph} is deadly to most fish: pH or ammonium is a slip, or this {kind} needs "
+        "help now. Repeat both at once."
+        if deadly
+        else "{value} of un-ionised ammonia is what fish can live in."
+    )
+    flag = Flag.SUSPECT if deadly else Flag.PASS
+    return QualityFinding("fish", "ammonia against pH", flag, say(sentence, **words))
+
+
 def oxygen_without_light(percent: float, *, light: bool | None) -> QualityFinding:
     """Over 140 % needs light and plants, or a wet tip [%]. Common practice, no source."""
     if percent <= SUPERSATURATED_PERCENT:

@@ -22,6 +22,8 @@ class FieldSpec(BaseModel):
     dilute_up_to: float = 0.0  # up to here the dilute tolerance holds, as the source has it for conductance
     dilute_tolerance: float = 0.0
     share: float = 0.0  # the floor as a share of the last value, where that is more
+    smallest_share: float = 0.0  # the smallest spread as a share of the usual value, where that is more
+    in_proportion: bool = False  # whether it may move by shares, as concentrations do
     count: int
     spacing_s: float
     shortest_s: float
@@ -30,6 +32,10 @@ class FieldSpec(BaseModel):
     per_day: Limit
     floor: Limit
     smallest_spread: Limit
+
+    def least_spread(self, usual: float) -> float:
+        """What the quantity may move by anywhere, where it is usually so [unit]."""
+        return max(self.smallest_spread.value, self.smallest_share * abs(usual))
 
     def criteria(self, quantity: str, *, typed: bool = False) -> FieldCriteria:
         """The field rule; typed readings come one by one, so two of them are compared, as far apart as all of a live one."""

@@ -114,8 +114,9 @@ def _unread(sheet: rounds.Sheet) -> bool:
 
 
 def _second_display(sheet: rounds.Sheet) -> dict[str, str]:
-    """What an oxygen display may show besides, by the probe's id: mg/L and % of saturation are typed together."""
-    return {str(line.probe.id): "mg/L or %" for line in sheet.lines if line.probe.quantity == "oxygen"}
+    """What a display may show besides, by the probe's id: each pair says whether one of the two is a slip."""
+    second = {"oxygen": "mg/L or %", "conductivity": "TDS in mg/L, or salinity"}
+    return {str(line.probe.id): second[q] for line in sheet.lines if (q := line.probe.quantity) in second}
 
 
 def _typed(sheet: rounds.Sheet) -> bool:

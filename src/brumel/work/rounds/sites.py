@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 from sqlalchemy import ARRAY, String, func, literal, select, true
 from sqlalchemy.orm import Session, defer, lazyload
@@ -19,8 +20,16 @@ from brumel.work.desk import NotFound, object_id
 HISTORY = 60
 
 
-#: {quantity: [(value, time)]}, newest first
-Past = dict[str, list[tuple[float, datetime]]]
+class Earlier(NamedTuple):
+    """An earlier reading: its value, when it was read, and what the display or the signal was."""
+
+    value: float
+    at: datetime
+    raw: float
+
+
+#: By quantity, newest first.
+Past = dict[str, list[Earlier]]
 
 
 def sites_by_client(session: Session, *, retired: bool = False) -> list[Site]:
@@ -89,7 +98,7 @@ def past_values(session: Session, place: Site, before: datetime | None = None, d
     """What this site read before at this depth, per quantity, newest first; failed and unreported ones left out."""
     wanted = select(func.unnest(literal(list(load_field()), ARRAY(String))).label("quantity")).subquery()
     part = (
-        select(Reading.value, Reading.at)
+        select(Reading.value, Reading.at, Reading.raw)
         .where(Reading.site_id == place.id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
         .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
         .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
@@ -100,11 +109,11 @@ def past_values(session: Session, place: Site, before: datetime | None = None, d
     if before is not None:
         part = part.where(Reading.at < before)
     rows = part.lateral()
-    query = select(wanted.c.quantity, rows.c.value, rows.c.at).select_from(wanted).join(rows, true())
+    query = select(wanted.c.quantity, rows.c.value, rows.c.at, rows.c.raw).select_from(wanted).join(rows, true())
     values: Past = {q: [] for q in load_field()}
-    for quantity, value, at in session.execute(query):
-        values[quantity].append((value, at))
-    return {q: sorted(rows, key=lambda r: r[1], reverse=True) for q, rows in values.items()}
+    for quantity, value, at, raw in session.execute(query):
+        values[quantity].append(Earlier(value, at, raw))
+    return {q: sorted(rows, key=lambda r: r.at, reverse=True) for q, rows in values.items()}
 
 
 #: How many of a site's newest readings of a quantity are looked through for all of its depths.
@@ -121,7 +130,7 @@ def pasts(session: Session, sites: Sequence[Site]) -> dict[uuid.UUID, dict[float
         .subquery()
     )
     part = (
-        select(Reading.value, Reading.at, Reading.depth_m)
+        select(Reading.value, Reading.at, Reading.raw, Reading.depth_m)
         .where(Reading.site_id == wanted.c.site_id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
         .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
         .where(is_standing())
@@ -129,15 +138,15 @@ def pasts(session: Session, sites: Sequence[Site]) -> dict[uuid.UUID, dict[float
         .limit(_ALL_DEPTHS)
         .lateral()
     )
-    query = select(wanted.c.site_id, wanted.c.quantity, part.c.value, part.c.at, part.c.depth_m)
+    query = select(wanted.c.site_id, wanted.c.quantity, part.c.value, part.c.at, part.c.raw, part.c.depth_m)
     found: dict[uuid.UUID, dict[float | None, Past]] = {s.id: {} for s in sites}
-    for site_id, quantity, value, at, depth in session.execute(query.select_from(wanted).join(part, true())):
+    for site_id, quantity, value, at, raw, depth in session.execute(query.select_from(wanted).join(part, true())):
         rows = found[site_id].setdefault(depth, {}).setdefault(quantity, [])
-        rows.append((value, at))
+        rows.append(Earlier(value, at, raw))
     for depths in found.values():
         for past in depths.values():
             for quantity, rows in past.items():
-                past[quantity] = sorted(rows, key=lambda r: r[1], reverse=True)[:HISTORY]
+                past[quantity] = sorted(rows, key=lambda r: r.at, reverse=True)[:HISTORY]
     return found
 
 

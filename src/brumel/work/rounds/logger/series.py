@@ -93,7 +93,7 @@ def _flags(place: Site, series: NewSeries, spec: FieldSpec) -> NDArray[np.int8]:
     gross = tuple(ranges.get("gross") or spec.instrument)
     usual = tuple(ranges["usual"]) if ranges.get("usual") else None
     every_s = float(np.median(seconds)) if seconds.size else 0.0
-    limits = belief.series_limits(y, every_s, spec.smallest_spread.value)
+    limits = belief.series_limits(y, every_s, spec.least_spread(float(np.nanmedian(y))))
     return belief.flag_series(
         y,
         gross=(float(gross[0]), float(gross[1])),

@@ -8,12 +8,16 @@ from typing import Any
 
 from brumel.core.believability import Flag, QualityFinding
 from brumel.core.errors import InputError, InputErrors
-from brumel.core.sentence import as_evidence, joined
+from brumel.core.sentence import as_evidence
 from brumel.work.desk import clean_reason
 from brumel.work.questions import Question, Unanswered, each_once
 
-#: Tests that ask the same of a value: is it usual here? They make one question.
-USUAL_HERE = frozenset({"instrument", "site_range", "history", "rate"})
+#: How the key of a finding begins that takes a value for another quantity's; that quantity follows.
+SWAPPED_WITH = "swapped_with_"
+
+#: Tests that ask the same of a value, whether it can be so here. They make one question, which is the most telling
+#: sentence: a slip that explains it, then what cannot be, then what the site's past says.
+USUAL_HERE = ("slip", "instrument", "site_range", "history", "rate")
 
 
 def is_odd(finding: QualityFinding) -> bool:
@@ -22,26 +26,37 @@ def is_odd(finding: QualityFinding) -> bool:
 
 
 def _code(quantity: str, test: str) -> str:
-    return f"{quantity}:{'unusual' if test in USUAL_HERE else test}"
+    return f"{quantity}:{'unusual' if _rank(test) < len(USUAL_HERE) else test}"
+
+
+def _rank(test: str) -> int:
+    kind = "slip" if test.startswith(SWAPPED_WITH) else test
+    return USUAL_HERE.index(kind) if kind in USUAL_HERE else len(USUAL_HERE)
 
 
 def questions_of(
     quantity: str, findings: Iterable[QualityFinding], parents: Sequence[str] = (), settled: Collection[str] = ()
 ) -> list[Question]:
-    """What the findings of a quantity ask.
+    """What the findings of a quantity ask: one sentence a slip, the most telling one.
 
     parents : the quantities it follows from; settled : keys of tests that were answered before
     """
-    sentences: dict[str, list[str]] = {}
-    for finding in findings:
-        if is_odd(finding) and finding.key not in settled:
-            sentences.setdefault(_code(quantity, finding.key), []).append(finding.sentence)
+    odd = [f for f in findings if is_odd(f) and f.key not in settled]
+    told: dict[str, list[QualityFinding]] = {}
+    for finding in sorted(odd, key=lambda f: (_rank(f.key), -f.flag)):
+        told.setdefault(_code(quantity, finding.key), []).append(finding)
     unusual = f"{quantity}:unusual"
+    # What follows from an odd reading is odd with it; a display that contradicts itself makes an odd value.
     within = tuple(f"{parent}:unusual" for parent in parents)
-    return [
-        Question(code, words[0] if len(words) == 1 else joined(words), within if code == unusual else ())
-        for code, words in sentences.items()
-    ]
+    pairs = tuple(code for code in told if code.endswith(":pair"))
+    questions = []
+    for code, same in told.items():
+        inside = within + (pairs if code == unusual else ())
+        partner = same[0].key.removeprefix(SWAPPED_WITH) if same[0].key.startswith(SWAPPED_WITH) else ""
+        if partner and partner < quantity:
+            inside += (f"{partner}:unusual",)
+        questions.append(Question(code, same[0].sentence, inside))
+    return questions
 
 
 @dataclass(frozen=True)

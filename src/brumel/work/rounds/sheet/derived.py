@@ -173,6 +173,9 @@ def _together(site: Site, r: Reported, read: Mapping[str, Reported], water: Wate
         return [sense.salinity_against_kind(r.value, site.kind)]
     if r.quantity == "saturation":
         return [sense.oxygen_without_light(r.value, light=water.light)]
+    if r.quantity == "ammonia":
+        deadly = sense.ammonia_against_fish(r.value, read["ph"].value, site.kind)
+        return [deadly] if deadly else []
     if r.quantity in ("hypochlorous", "combined_chlorine") and "redox" in read and site.kind in ("pool", "spa"):
         return [sense.redox_against_chlorine(read["redox"].value, read["chlorine"].value)]
     return []

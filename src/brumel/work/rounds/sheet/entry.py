@@ -10,6 +10,7 @@ from typing import Any
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, InputErrors, words_of
 from brumel.core.sentence import joined
+from brumel.core.units import SOLIDS
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.tables import Dip, Probe, Visit, VisitProbe
 from brumel.store.typed_json import RunConditions
@@ -246,7 +247,7 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
         case = RunContext(line.probe, stated, settings[line.probe.meter_id])
         ready.append((line, quantity, case, value))
         if other is not None:
-            besides[row.probe_id] = {"entered": other.signal, "value": other.value, "set_to": set_to(case)}
+            besides[row.probe_id] = {"entered": other.signal, "value": other.value, "set_to": _meter_terms(case)}
         elif line.probe.id in sheet.beside:
             besides[row.probe_id] = None  # what the display showed besides was of the value before
     if faults:
@@ -270,11 +271,48 @@ def type_on(w: Write, visit_id: str, typed: TypedSheet) -> int:
     return seq
 
 
+def _meter_terms(case: RunContext) -> tuple[float, ...]:
+    """What a meter works the second value of its display out with; see OtherDisplay."""
+    if case.probe.quantity == "oxygen":
+        return set_to(case)
+    factor = case.setting("tds_factor", 0.0)
+    return (factor,) if factor > 0 else ()
+
+
+#: What a conductivity display may show besides, as it is written behind the value; nothing stands for salinity.
+_SOLIDS_BESIDE = {unit: factor for unit, factor in SOLIDS.items() if unit != "ppt"} | {"mg/L": 1.0, "g/L": 1000.0}
+
+
+def _salt_beside(first: TypedValue, other: Beside) -> TypedValue:
+    """TDS or salinity beside a conductivity; ppt would be either."""
+    if first.signal == "ppm":
+        raise InputError("beside", "Beside TDS nothing is compared. Type the conductivity as the first value.")
+    if not other.unit:
+        door = Door()
+        value = door.number("beside", other.value, 0, 42)
+        door.close()
+        return replace(first, signal="salinity", value=value, unit="")
+    if other.unit not in _SOLIDS_BESIDE:
+        words = (
+            f"“{other.unit[:20]}” is neither TDS nor salinity here. Write mg/L or ppm for TDS; salinity has no unit."
+        )
+        raise InputError("beside", words, value=other.unit)
+    door = Door()
+    value = door.number("beside", other.value * _SOLIDS_BESIDE[other.unit], 0, 1_000_000)
+    door.close()
+    return replace(first, signal="solids", value=value, unit="")
+
+
 def _other_display(quantity: Quantity, first: TypedValue, other: Beside) -> TypedValue:
-    """What an oxygen display showed beside its first value: % of saturation beside mg/L, or mg/L beside %."""
+    """What a display showed beside its first value: % of saturation beside mg/L or the reverse; TDS or salinity."""
+    if quantity.quantity == "conductivity":
+        return _salt_beside(first, other)
     wanted = {"mg_l": "percent", "percent": "mg_l"}.get(first.signal)
     if wanted is None or quantity.quantity != "oxygen":
-        raise InputError("beside", "Two displays go together for oxygen alone: mg/L and % of local saturation.")
+        raise InputError(
+            "beside",
+            "Two values of a display go together for oxygen, mg/L and %, and for conductivity, with TDS or salinity.",
+        )
     signal = quantity.entry_of(other.unit, wanted) if other.unit else wanted
     if signal != wanted:
         raise InputError("beside", "The second value is in the unit of the first. Type the other one, or leave it out.")

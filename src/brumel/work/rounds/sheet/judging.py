@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from brumel.core.sentence import Amount, joined, say
 from brumel.core.settling import judge_by_readings
 from brumel.core.sheet import ReadWith, Water, report, series
 from brumel.core.sheet.ladders import doubted, shown_step, with_display
+from brumel.core.slips import repeats
 from brumel.core.working import Input, StepResult, Working
 from brumel.methods.doubts import doubt_figures
 from brumel.methods.field import load_field
@@ -24,8 +25,8 @@ from brumel.store.tables import Probe, Site
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import missing, prospects, salinity, uncompensated
-from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.plausibility import MEASURED_HERE, findings, limited, water_findings
+from brumel.work.rounds.sheet.model import Backing, OtherDisplay, Sheet, SheetLine, SheetValue
+from brumel.work.rounds.sheet.plausibility import MEASURED_HERE, findings, limited, sight, slip_finding, water_findings
 from brumel.work.rounds.sites import Past
 
 
@@ -53,7 +54,8 @@ def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
         judged[line.probe.id] = done
         if line.probe.quantity == "conductivity" and line.role == "first" and done.value is not None:
             water = _salted(water, done.value, "read here")
-    whole = replace(known, lines=tuple(judged[line.probe.id] for line in known.lines), water=water)
+    lines = [judged[line.probe.id] for line in known.lines]
+    whole = replace(known, lines=tuple(_beside_each_other(lines, SiteContext(site, water, past, now))), water=water)
     return replace(whole, follows=tuple(prospects(whole, past, now)), missing=tuple(missing(whole)))
 
 
@@ -95,6 +97,51 @@ def _salted(water: Water, value: SheetValue, origin: str) -> Water:
     return salted if salt is None else replace(salted, salinity=salt, salinity_from=origin)
 
 
+def _beside_each_other(lines: list[SheetLine], context: SiteContext) -> list[SheetLine]:
+    """What the values say of one another: a slip that explains an odd one, and a sheet that repeats the last one's."""
+    read = {
+        value.quantity: value.value
+        for line in lines
+        if line.role == "first" and line.value is not None
+        for value in (*line.also, line.value)
+    }
+    seen = sight(context.site, context.past, context.now, read, context.water)
+    copied = _copied(lines, context.past)
+    found = []
+    for line in lines:
+        value = line.value
+        if value is None or line.role != "first":
+            found.append(line)
+            continue
+        slip = slip_finding(value.quantity, value.value, value.expanded_uncertainty, seen)
+        more = [slip] if slip else []
+        if copied:
+            more.append(belief.QualityFinding("copied", "the visit before", belief.Flag.SUSPECT, copied))
+            copied = ""  # said once, of the whole sheet
+        found.append(replace(line, value=replace(value, findings=(*more, *value.findings))))
+    return found
+
+
+def _copied(lines: list[SheetLine], past: Past) -> str:
+    """A question where everything that was typed is what was typed at the visit before, to the digit."""
+    typed = {
+        line.value.quantity: line.value.raw
+        for line in lines
+        if line.role == "first" and line.value is not None and line.dip is not None and line.dip.source == "typed"
+    }
+    before = {quantity: rows[0] for quantity, rows in past.items() if rows and quantity in typed}
+    if not repeats(typed, {quantity: row.raw for quantity, row in before.items()}):
+        return ""
+    at = [row.at for row in before.values()]
+    if max(at) - min(at) > timedelta(hours=12):  # not of one visit
+        return ""
+    return say(
+        "All {count} values are what was typed here on {at}, to the digit. Was the sheet of that day copied?",
+        count=len(typed),
+        at=at[0],
+    )
+
+
 def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     if line.dip is None or line.trace is None or not line.trace.t_s.size:
         return line
@@ -126,7 +173,7 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
                 "still_water", "still water", belief.Flag.SUSPECT, joined((still.sentence, still.remedy))
             )
             value = replace(value, findings=(*value.findings, finding))
-    if (together := _together(whole, line, given, context.water)) is not None:
+    if (together := _together(whole, line, given, value, context.water)) is not None:
         value = replace(value, findings=(*value.findings, together))
     also: tuple[SheetValue, ...] = ()
     carries = any(other.probe.quantity == "temperature" and other.role == "first" for other in whole.lines)
@@ -135,16 +182,29 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     return replace(line, shown=tuple(float(x) for x in shown), settling=settling, value=value, also=also)
 
 
-def _together(whole: Sheet, line: SheetLine, given: SheetSignal, water: Water) -> belief.QualityFinding | None:
-    """Whether mg/L and % of one oxygen display fit together, where both were typed."""
+def _together(
+    whole: Sheet, line: SheetLine, given: SheetSignal, value: SheetValue, water: Water
+) -> belief.QualityFinding | None:
+    """Whether the two values of one display fit together, where both were typed."""
     other = whole.beside.get(line.probe.id)
     if other is None or given.displayed is None:
         return None
+    if line.probe.quantity == "conductivity":
+        return _salt_together(other, value, given.temperature_c)
     shown = {given.entered_as: given.displayed, other.entered: other.value}
     if set(shown) != {"mg_l", "percent"}:
         return None
     here = sense.OxygenTerms(water.salinity, water.pressure_hpa)
-    return sense.oxygen_together(shown["mg_l"], shown["percent"], given.temperature_c, other.set_to, here)
+    set_to = sense.OxygenTerms(*other.set_to)
+    return sense.oxygen_together(shown["mg_l"], shown["percent"], given.temperature_c, set_to, here)
+
+
+def _salt_together(other: OtherDisplay, value: SheetValue, at_c: float) -> belief.QualityFinding | None:
+    """Whether TDS or salinity of one display fit the conductivity beside them."""
+    if other.entered == "solids":
+        return sense.solids_together(value.value, other.value, other.set_to[0] if other.set_to else None)
+    salt = salinity(uncompensated(value.working, value.value), at_c)
+    return None if salt is None else sense.salinity_together(other.value, salt, value.value)
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,6 @@ from typing import Any
 
 from brumel.core import believability as belief
 from brumel.core.fitness import Fitted
-from brumel.core.sense import OxygenTerms
 from brumel.core.settling import Settling
 from brumel.core.sheet import LimitOutcome, NotStated, Water
 from brumel.core.trace import Trace
@@ -93,11 +92,14 @@ class SheetLine:
 
 @dataclass(frozen=True)
 class OtherDisplay:
-    """What an oxygen display showed besides, the way it was typed, and what the meter was set to."""
+    """What a display showed besides, the way it was typed, and what the meter was set to.
+
+    set_to : salinity and pressure [hPa] of an oxygen meter; the TDS factor of a conductivity meter, where it is on record
+    """
 
     entered: str
     value: float
-    set_to: OxygenTerms
+    set_to: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sheet.answers import Answers
 from brumel.work.rounds.sheet.entry import TypedSheet, checked_depth, locked_sheet, type_on
 from brumel.work.rounds.sheet.model import Sheet, SheetLine, SheetValue
-from brumel.work.rounds.sheet.plausibility import findings, limited
+from brumel.work.rounds.sheet.plausibility import findings, limited, sight, slip_finding
 from brumel.work.rounds.sheet.rows import follow, row_of
 from brumel.work.rounds.sites import past_values
 
@@ -242,6 +242,9 @@ def by_hand(w: Write, *, visit_id: str, result: HandResult) -> Written:
     site_ = sheet.visit.site
     past = past_values(w.session, site_, before=sheet.visit.at, depth_m=depth)
     tests = findings(site_, past, quantity, number, w.now, expanded_uncertainty)
+    read = {r.quantity: r.value for r in sheet.kept if r.role == "first" and r.depth_m == depth} | {quantity: number}
+    slip = slip_finding(quantity, number, expanded_uncertainty, sight(site_, past, w.now, read, sheet.water))
+    tests = (slip, *tests) if slip else tests
     at_c = next((r.temperature_c for r in sheet.kept), 20.0)
     row_value = SheetValue(
         quantity,

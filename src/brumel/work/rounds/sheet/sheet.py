@@ -11,7 +11,6 @@ from sqlalchemy import ScalarSelect, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.core.quantity_table import MEASURED
-from brumel.core.sense import OxygenTerms
 from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
@@ -63,8 +62,7 @@ def _beside(said: Iterable[VisitNote], dips: Iterable[Dip]) -> dict[uuid.UUID, O
                 continue
             found.pop(dip.probe_id, None)
             if other := row.body[str(dip.probe_id)]:
-                terms = OxygenTerms(*other["set_to"])
-                found[dip.probe_id] = OtherDisplay(other["entered"], other["value"], terms)
+                found[dip.probe_id] = OtherDisplay(other["entered"], other["value"], tuple(other["set_to"]))
     return found
 
 

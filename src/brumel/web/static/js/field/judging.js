@@ -79,18 +79,25 @@ const reportedBy = (row, probes) => {
   return { probe, value: reported ? row.value * reported[0] + reported[1] : null };
 };
 
-// What is odd about the values of a set: one question a value, with the code the server asks it by.
+// A digit or a thousand that was lost, where the value would then be what the site's past or usual range has.
+const lost = (value, bands) => {
+  const usual = bands.find((b) => b.key === "history") ?? bands.findLast((b) => b.key === "site_range");
+  const factor = usual && [1000, 0.001, 10, 0.1].find((f) => !outside(value * f, usual.low, usual.high));
+  return factor
+    ? `${value} is not what this site reads: ${+(value * factor).toPrecision(4)} would fit. Was the unit taken for another, or a digit lost?`
+    : undefined;
+};
+
+// What is odd about the values of a set: the most telling sentence of each value, with the code the server asks it by.
 export const oddities = (rows, depth, probes, site) =>
   rows.flatMap((row) => {
     const { probe, value } = reportedBy(row, probes);
     const bands = (site.bands[depth ?? ""] ?? site.bands[""])[probe.quantity] ?? [];
     const outsideOf = value === null ? [] : questioned(value, bands);
     if (!outsideOf.length) return [];
-    const words = outsideOf.map(
-      (band) =>
-        `${probe.words} ${row.value} ${band.words}, ${between([+band.low.toPrecision(4), +band.high.toPrecision(4)])}.`,
-    );
-    return [{ code: `${probe.quantity}:unusual`, sentence: words.join(" ") }];
+    const band = outsideOf.at(-1); // what cannot be before what is unusual
+    const words = `${probe.words} ${row.value} ${band.words}, ${between([+band.low.toPrecision(4), +band.high.toPrecision(4)])}.`;
+    return [{ code: `${probe.quantity}:unusual`, sentence: lost(value, bands) ?? words }];
   });
 
 // mg/L and % of one oxygen display: the one follows from the other, at what the meter is set to; over-saturation needs light.
