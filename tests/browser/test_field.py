@@ -21,6 +21,7 @@ from brumel.work import bench, rounds
 from brumel.work.rounds import outings
 from brumel.work.rounds.sheet import photos
 from brumel.work.rounds.sheet.plausibility import bands, findings
+from brumel.work.rounds.sites import Earlier
 from tests.browser.conftest import check_axe
 from tests.work import helpers as h
 
@@ -196,7 +197,10 @@ def test_the_browser_questions_the_same_values_as_core(brumel, field):
                 usual = site.ranges.get(quantity, {}).get("usual", (1.0, 30.0))
                 middle, half = (usual[0] + usual[1]) / 2, (usual[1] - usual[0]) / 2
                 for count in (0, 4, 12):
-                    told = [(middle + half * rng.normal() / 4, now - timedelta(days=7 * (n + 1))) for n in range(count)]
+                    told = [
+                        Earlier(middle + half * rng.normal() / 4, now - timedelta(days=7 * (n + 1)), 0.0)
+                        for n in range(count)
+                    ]
                     past = {quantity: told}
                     plain = [vars(b) for b in bands(site, past, quantity, now)]
                     for value in (*usual, middle, middle + half * 1.01, middle - 3 * half, middle + half * 40, -5.0):

@@ -10,22 +10,21 @@ from brumel.core import ageing
 from brumel.core.errors import InputError
 
 
-def test_an_individuals_chart_by_hand():
-    # Moving ranges 1, 2, 1, 2, 1, 2, 1: mean 10/7; sigma 10/7/1.128 = 1.2665; centre 10.5; limits 10.5 ± 3.799.
+def test_an_individuals_chart_against_the_prediction_interval():
+    """The next value of a normal sample lies within t(n-1) s sqrt(1 + 1/n) of its mean: ISO 16269-8, here by scipy."""
     values = [10, 11, 9, 10, 12, 11, 9, 10]
-    chart = ageing.control_chart([*values, 10.2])
-    ranges = np.abs(np.diff(values))
-    assert chart.centre == pytest.approx(np.mean(values))
-    assert chart.sigma == pytest.approx(ranges.mean() / 1.128)
-    assert chart.limits == pytest.approx((chart.centre - 3 * chart.sigma, chart.centre + 3 * chart.sigma))
-    assert chart.signals == ()
-    assert chart.baseline == 8
+    reach = stats.t.ppf(1 - ageing.BEYOND / 2, 7) * np.std(values, ddof=1) * np.sqrt(1 + 1 / 8)
+    inside, outside = (ageing.control_chart([*values, 10.25 + reach * share]) for share in (0.99, 1.01))
+    assert [s.rule for s in inside.signals] == []
+    assert [(s.rule, s.index) for s in outside.signals] == [("beyond", 8)]
+    chart = ageing.control_chart(values)
+    assert chart.limits == pytest.approx((10.25 - reach, 10.25 + reach))
 
 
 RULES = [
     ([10, 11, 9, 10, 12, 11, 9, 10, 30], "beyond", 8),
-    ([10, 11, 9, 10, 12, 11, 9, 10, *[11.5, 11, 11.6, 11.1] * 3], "one_side", 16),
-    ([10, 11, 9, 10, 12, 11, 9, 9.5, 10, 10.5, 11, 11.5, 12], "trend", 12),
+    ([*[10, 11, 9, 10, 12, 11, 9, 10, 9, 10] * 2, *[11.5, 11, 11.6, 11.1] * 4], "one_side", 32),
+    ([10, 11, 9, 10, 12, 11, 9, 9.5, 10, 10.5, 11, 11.5, 12, 12.5], "trend", 13),
 ]
 
 
@@ -39,11 +38,17 @@ def test_each_run_rule_speaks_where_it_is_complete(values, rule, index):
 def test_steady_probes_raise_no_alarm_and_few_values_no_chart():
     assert ageing.control_chart([98.1] * 20, smallest_sigma=0.3).signals == ()
     assert ageing.control_chart([98, 97, 99, 98]) is None
-    quiet = np.random.default_rng(2)
-    alarms = sum(bool(ageing.control_chart(quiet.normal(0, 1, 12), baseline=12).signals) for _ in range(300))
-    assert alarms < 60  # sigma of 12 values is itself uncertain; the rules may speak in a fifth of quiet lives at most
     with pytest.raises(InputError):
         ageing.control_chart([1, 2, float("nan"), 4, 5])
+
+
+def test_one_steady_probe_in_twenty_alarms_in_a_year_and_a_changed_one_does():
+    """52 calibrations each; both kinds of error: alarms of steady probes, and steps of three spreads that stay unseen."""
+    random = np.random.default_rng(2)
+    alarms = [bool(ageing.control_chart(random.normal(0, 1, 52)).signals) for _ in range(400)]
+    assert np.mean(alarms) <= 0.05
+    stepped = [np.r_[random.normal(0, 1, 26), random.normal(3, 1, 26)] for _ in range(100)]
+    assert np.mean([bool(ageing.control_chart(values).signals) for values in stepped]) >= 0.97
 
 
 @given(slope=st.floats(-0.2, -0.02), start=st.floats(95, 100), step=st.floats(3, 20))

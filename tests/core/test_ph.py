@@ -190,14 +190,20 @@ def test_wrong_cup_same_cup_and_label_value_speak_up():
     assert ph.same_cup(4.0, 4.0, [("buffer 7.01", 2.5, 7.02)], 20.0).code == "same_cup"
     assert ph.same_cup(174.0, 4.0, [("buffer 7.01", 2.5, 7.02)], 20.0) is None
     good = ph.fit(_points(0.98, 4, ("7.01", "4.01"), (20, 20)))
-    taken = [(float(good.millivolts(7.02, 20.0)), 20.0, 7.02)]
+    taken = [(float(good.millivolts(at, 20.0)), 20.0, at) for at in (7.02, 4.0)]
     ten = ph.Cup("buffer 10.01", 10.06)
-    spoiled = ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, taken, good)
-    assert "−0.40 from buffer 10.01, while the cups before agree" in spoiled.sentence
-    assert ph.cup_off(float(good.millivolts(10.0, 20.0)), 20.0, ten, taken, good) is None
-    drifted = [(taken[0][0] + 20, 20.0, 7.02)]  # the probe has drifted in every cup: not this cup's fault
-    assert ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, drifted, good) is None
-    assert ph.cup_off(-150.0, 20.0, ten, [], good) is None
+    spoiled = ph.cup_off(float(good.millivolts(9.66, 20.0)), 20.0, ten, taken)
+    assert "this one reads pH 9.66, −0.40 from buffer 10.01" in spoiled.sentence
+    assert ph.cup_off(float(good.millivolts(10.0, 20.0)), 20.0, ten, taken) is None
+    fallen = ph.fit(_points(0.87, 4, ("7.01", "4.01"), (20, 20)))  # the slope has fallen in every cup: no cup's fault
+    weak = [(float(fallen.millivolts(at, 20.0)), 20.0, at) for at in (7.02, 4.0)]
+    assert ph.cup_off(float(fallen.millivolts(10.06, 20.0)), 20.0, ten, weak) is None
+    assert ph.cup_off(float(fallen.millivolts(10.06, 20.0)), 20.0, ten, weak[:1]) is None  # one cup shows no slope
+    assert ph.cup_off(-150.0, 20.0, ten, []) is None
+    poured = ph.neighbour_buffer(float(good.millivolts(6.881, 20.0)), 20.0, seven, good)
+    assert "reads pH 6.88: like a buffer of 6.88, not like buffer 7.01" in poured.sentence
+    assert ph.neighbour_buffer(float(good.millivolts(6.97, 20.0)), 20.0, seven, good) is None
+    assert ph.neighbour_buffer(float(good.millivolts(6.88, 20.0)), 20.0, seven, None) is None
     assert ph.restless(State.STEPPING).code == "bubble"
     assert ph.restless(State.NOISY).code == "noisy"
     assert ph.restless(State.SETTLED) is None

@@ -58,6 +58,8 @@ def test_a_planted_fault_is_named_first_or_second(desk, clock, things, planted):
     assert planted in [c.key for c in found.causes[:2]], [(c.key, round(c.score, 2)) for c in found.causes]
     if planted == "contaminated_buffer":
         assert [s.code for s in seen[2].suspicions] == ["cup_off"]
+    if planted == "dry_bulb":  # a fallen slope is no cup's fault
+        assert "cup_off" not in [s.code for one in seen for s in one.suspicions]
     if planted == "wrong_cup":
         assert "wrong_cup" in [s.code for s in seen[1].suspicions]
     h.finish(desk, things, run)

@@ -214,10 +214,8 @@ def test_another_depth_goes_on_the_same_sheet_and_a_second_time_is_a_repeat(desk
     assert sorted((r.depth_m, r.role) for r in kept) == [(0.5, "first"), (0.5, "repeat"), (1.0, "first")]
 
 
-@pytest.mark.parametrize(
-    ("vessel", "sinks"), [("solution", False), ("saturated_air", False), ("saturated_water", True)]
-)
-def test_still_water_is_judged_in_water_alone(vessel, sinks):
+@pytest.mark.parametrize(("vessel", "sinks"), [("solution", False), ("saturated_air", True), ("saturated_water", True)])
+def test_sinking_is_judged_where_it_should_stand(vessel, sinks):
     """A probe that sinks in zero solution sinks because there is no oxygen there."""
     t_s = np.arange(0, 60, 0.5)
     none = np.zeros(t_s.size)
@@ -225,7 +223,7 @@ def test_still_water_is_judged_in_water_alone(vessel, sinks):
     between = (0.0, 1.0) if vessel == "solution" else None
     step = StepSpec(key="cup", title="A cup", vessel=vessel, between=between)
     found = quantity_of("oxygen").trace_features(trace, step)
-    assert (found.get("still_water_drop_percent", 0.0) > 20) is sinks
+    assert (found.get("fall_percent", 0.0) > 20) is sinks
 
 
 @pytest.mark.parametrize(

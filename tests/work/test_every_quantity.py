@@ -144,6 +144,11 @@ PLANTED = [
     ("A5", "do-zero-air", {"zero": "Z0-077"}, "spent_zero", {"spent_zero"}),
     ("A5", "do-saturated-air", {}, "not_polarised", {"not_polarised"}),
     ("A5", "do-saturated-water", {}, "still_water", {"still_water"}),
+    ("A5", "do-saturated-water", {}, "not_polarised", {"not_polarised"}),
+    ("A5", "do-saturated-air", {}, "aged", {"aged"}),
+    ("A5", "do-saturated-water", {}, "aged", {"aged"}),
+    ("A3", "ec-one-standard", {"standard": "E14-055"}, "coated", {"coated"}),
+    ("A3", "ec-one-standard", {"standard": "E14-055"}, "old_standard", {"contaminated_standard"}),
     ("A4", "orp-check", {"standard": "R43-012"}, "dirty_metal", {"dirty_metal"}),
     ("A4", "orp-check", {"standard": "R43-012"}, "reference", {"reference"}),
     ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}, "old_standard", {"old_standard"}),
@@ -165,17 +170,54 @@ def test_a_planted_fault_is_named_first_or_second(desk, clock, things, probe, me
     if probe in ("A3", "A5"):  # judged against what the probe was when it was sound
         calm = start(desk, things, probe, method, cups)
         take_all(desk, clock, things, calm)
+        healthy = h.result_of(desk, calm)
         h.finish(desk, things, calm)
         clock.on(hours=20)
     h.fault(desk, things.probes[probe], fault)
     run = start(desk, things, probe, method, cups)
     take_all(desk, clock, things, run)
     found = h.result_of(desk, run)
+    if probe in ("A3", "A5"):
+        assert [c.key for c in healthy.causes if c.key != "temperature_apart"] == []
     assert found.verdict.outcome in (Outcome.CARE, Outcome.NOT), [
         (r.key, r.value, r.outcome) for r in found.verdict.rows
     ]
     named = [c.key for c in found.causes[:2]]
     assert causes & set(named), [(c.key, round(c.score, 2)) for c in found.causes]
+
+
+def test_a_slow_thermometer_is_named_although_it_reads_right(desk, clock, things):
+    h.fault(desk, things.probes["A8"], "slow")
+    run = start(desk, things, "A8", "temp-two-points", {})
+    take_all(desk, clock, things, run)
+    found = h.result_of(desk, run)
+    assert (found.verdict.outcome, [c.key for c in found.causes]) == (Outcome.FIT, ["slow"])
+
+
+def test_swapped_cups_of_a_pair_are_seen_without_any_calibration_before(desk, clock, things):
+    h.fault(desk, things.probes["A6"], "swapped_cups")
+    run = start(desk, things, "A6", "no3-two", {"low": "NO1-014", "high": "NO2-014"})
+    take(desk, clock, things, run)
+    assert "swapped_cups" in [s.code for s in take(desk, clock, things, run).suspicions]
+
+
+def test_a_calibration_is_held_against_the_probe_s_own_chart(desk, clock, things):
+    """A cell's constant of five good calibrations scatters by 0.1 %; then the standard is 2 % strong: within every limit but
+    the probe's own."""
+    cups = {"standard": "E14-055"}
+    for _ in range(5):
+        run = start(desk, things, "A3", "ec-one-standard", cups)
+        take_all(desk, clock, things, run)
+        h.finish(desk, things, run)
+        clock.on(hours=20)
+    with desk.sessions.begin() as session:
+        simulator.set_truth(session, f"lot:{things.lots['E14-055']}", {"shift": 0.02})
+    run = start(desk, things, "A3", "ec-one-standard", cups)
+    take_all(desk, clock, things, run)
+    rows = {r.key: r for r in h.result_of(desk, run).verdict.rows}
+    assert rows["constant_jump"].outcome is Outcome.FIT
+    assert rows["own_record"].outcome is Outcome.CARE, rows["own_record"]
+    assert "by its own last 5 calibrations" in str(rows["own_record"].criterion)
 
 
 WATCHED = [

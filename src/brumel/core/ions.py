@@ -65,6 +65,16 @@ class IonCalibration:
         return plain(np.asarray(10.0 ** np.clip(power, -9, 9)))
 
 
+def ideal_step_mv(ion: str, from_mg_l: float, to_mg_l: float, temperature_c: float) -> float:
+    """How an ideal tip's signal changes between two concentrations [mg/L, °C] -> [mV]. Source: Nernst's law."""
+    door = Door()
+    door.name("ion", ion, SIGN)
+    low = door.number("concentration_mg_l", from_mg_l, 1e-6, 1e6)
+    high = door.number("concentration_mg_l", to_mg_l, 1e-6, 1e6)
+    door.close()
+    return SIGN[ion] * float(nernst_slope_mv(temperature_c)) * float(np.log10(high / low))
+
+
 def fit(points: Sequence[IonPoint] | Sequence[tuple[float, float, float]], *, ion: str = "nitrate") -> IonCalibration:
     """Fit 2, 3 or 4 standards.
 

@@ -148,7 +148,8 @@ def _as_found(points: Sequence[CalibrationPoint], limits: Limits, terms: Judging
     found = of_role(points, "found")
     if not found and terms.before is not None:
         found = [replace(p, role="found") for p in of_role(points, "adjust")]
-    return as_found_rows(found, terms, _absolute(found, limits, "found"), digits=1)
+    # Each standard by its own size: 5 % of the weak one is nothing in the strong one.
+    return [row for p in found for row in as_found_rows([p], terms, _error_limit(p, limits), digits=1)]
 
 
 def _jump(fitted: CellFit, limits: Limits, terms: JudgingTerms) -> list[CriterionRow]:

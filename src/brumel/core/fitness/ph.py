@@ -101,6 +101,7 @@ def _features(
     if len(fitted.segments) > 1:
         slopes = [s.slope_percent for s in fitted.segments]
         features["side_gap_percent"] = max(slopes) - min(slopes)
+        features["acid_over_base_percent"] = slopes[0] - slopes[-1]
     if checks:
         features["linearity_abs_ph"] = max(abs(ph.linearity_error(fitted, c)) for c in checks)
     if fitted.kind == "line":

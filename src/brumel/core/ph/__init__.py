@@ -13,7 +13,7 @@ from brumel.core.ph.electrode import (
 )
 from brumel.core.ph.judging import CheckPoint, VerdictLimits, linearity_error, verdict
 from brumel.core.ph.reading import PhUncertainties, read
-from brumel.core.ph.suspicion import Cup, cup_off, label_value_used, same_cup, wrong_cup
+from brumel.core.ph.suspicion import Cup, cup_off, label_value_used, neighbour_buffer, same_cup, wrong_cup
 from brumel.core.suspicion import Suspicion, restless, temperature_spread
 
 __all__ = [
@@ -35,6 +35,7 @@ __all__ = [
     "label_buffer",
     "label_value_used",
     "linearity_error",
+    "neighbour_buffer",
     "nernst_slope_mv",
     "pseudo_millivolts",
     "read",

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from brumel.core.ph.electrode import PhFit, nernst_slope_mv
+from brumel.core.errors import InputError
+from brumel.core.ph.buffers import buffer_ph
+from brumel.core.ph.electrode import BufferPoint, PhFit, fit, nernst_slope_mv
 from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Suspicion
 
@@ -24,7 +26,10 @@ LABEL_PH, LABEL_APART_PH = 0.005, 0.02
 #: How much nearer another cup must be, and how near it must be itself; beyond what a signal belongs to no cup; how far one
 #: cup may be off while the others agree [pH]. Common practice, no source.
 MARGIN_PH, NEAR_PH, FAR_PH = 0.5, 0.8, 1.5
-OFF_PH, AGREE_PH = 0.2, 0.1
+OFF_PH, SPANNING_PH = 0.2, 1.0
+#: Slopes that a line of the cups before may have to be believed; how far two families' pH 7 lie apart [pH]. Chosen.
+SOUND_SLOPE, NEIGHBOUR_APART_PH = (0.7, 1.1), 0.1
+NEIGHBOURS = ("phosphate", "7.00", "7.01")
 
 
 def _seen(reference: PhFit | None, millivolts: float, temperature_c: float) -> float:
@@ -104,33 +109,61 @@ def same_cup(
 
 
 def cup_off(
-    millivolts: float,
-    temperature_c: float,
-    intended: Cup,
-    earlier: Sequence[tuple[float, float, float]],
-    reference: PhFit | None,
+    millivolts: float, temperature_c: float, intended: Cup, earlier: Sequence[tuple[float, float, float]]
 ) -> Suspicion | None:
-    """Speaks when one cup is off by the last good calibration while the others agree: the cup, not the probe.
+    """Speaks when one cup is off the line of the cups before: the cup, not the probe.
 
-    `earlier` holds (mV, °C, expected pH) of the points taken. Without a reference or an earlier point nothing can be
-    said.
+    `earlier` holds (mV, °C, expected pH) of the points taken. Blamed is a cup only where those show the slope themselves:
+    by an earlier calibration a fallen slope looks like a cup that is off.
     """
-    if reference is None or not earlier:
+    if not earlier or max(p for *_, p in earlier) - min(p for *_, p in earlier) < SPANNING_PH:
         return None
-    off = float(reference.ph(millivolts, temperature_c)) - intended.ph
-    others = [abs(float(reference.ph(mv, t)) - expected) for mv, t, expected in earlier]
-    if abs(off) <= OFF_PH or max(others) > AGREE_PH:
+    try:
+        line = fit([BufferPoint(*point) for point in earlier], kind="line")
+        off = float(line.ph(millivolts, temperature_c)) - intended.ph
+    except InputError:
+        return None
+    if abs(off) <= OFF_PH or not SOUND_SLOPE[0] <= line.slope <= SOUND_SLOPE[1]:
         return None
     return Suspicion(
         "cup_off",
         say(
-            "By the last good calibration this cup reads pH {ph}, {off} from {name}, while the cups before agree.",
+            "By the cups before, slope {slope}, this one reads pH {ph}, {off} from {name}.",
+            slope=Amount(line.slope_percent, "%", ".0f"),
             ph=Amount(intended.ph + off, "", ".2f"),
             off=Amount(off, "", "+.2f"),
             name=intended.name,
         ),
         "Pour a fresh cup from a fresh lot: carry-over, or pH 10 that has taken up CO2.",
     )
+
+
+def neighbour_buffer(
+    millivolts: float, temperature_c: float, intended: Cup, reference: PhFit | None
+) -> Suspicion | None:
+    """Speaks when a cup reads, by the last good calibration, as the neighbouring family's pH 7: 6.86 poured for 7.01."""
+    if reference is None:
+        return None
+    seen = float(reference.ph(millivolts, temperature_c))
+    for key in NEIGHBOURS:
+        try:
+            there = float(buffer_ph(key, temperature_c))
+        except InputError:
+            continue
+        if abs(there - intended.ph) < NEIGHBOUR_APART_PH or abs(there - intended.ph) > 2 * NEIGHBOUR_APART_PH:
+            continue
+        if abs(seen - there) < NEIGHBOUR_APART_PH / 2 and abs(seen - intended.ph) > 0.7 * abs(there - intended.ph):
+            return Suspicion(
+                "neighbour_buffer",
+                say(
+                    "By the last good calibration this cup reads pH {seen}: like a buffer of {there}, not like {name}.",
+                    seen=Amount(seen, "", ".2f"),
+                    there=Amount(there, "", ".2f"),
+                    name=intended.name,
+                ),
+                "Read the bottle's label: 6.86 and 7.00 or 7.01 are taken for one another. If it is right, the offset moved.",
+            )
+    return None
 
 
 def label_value_used(displayed_ph: float, nominal_ph: float, expected_ph: float) -> Suspicion | None:

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy.orm import Session
 
+from brumel.core.ageing import next_of
 from brumel.core.diagnosis import Cause, rank
 from brumel.core.errors import CannotFit, InputError
 from brumel.core.fitness import CalibrationPoint, Fitted, JudgingTerms
 from brumel.core.quantity_table import IONS
-from brumel.core.sentence import say
+from brumel.core.sentence import Span, say
+from brumel.core.settling import State
 from brumel.core.verdict import CriterionRow, Outcome, Verdict
 from brumel.methods import load_faults
 from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Inspection, Point
 from brumel.work import kit
 from brumel.work.bench.run_state import RunState, StepState, reference_calibration
+
+#: How far a cause must be borne out to be named: beside a verdict that needs one, and beside one that is fit. Chosen.
+HINTED, PLAIN = 0.25, 0.5
 
 
 @dataclass(frozen=True)
@@ -83,10 +88,72 @@ def run_result(session: Session, state: RunState) -> RunResult:
         source = "Nernst's law" if state.quantity.signal_unit == "mV" else "common practice, no source"
         row = CriterionRow("fit", "a fit through the points", None, "", "must be possible", Outcome.NOT, source, text)
         return RunResult(None, Verdict((row,)), tuple(rank(features, faults)), (), signal, text)
+    if fit.fit.kind not in _CARRIED:
+        own = _own_record(session, state, fit.fit, signal)
+        fit = replace(fit, verdict=Verdict((*fit.verdict.rows, *own)))
     features |= fit.features
-    causes = tuple(rank(features, faults)) if fit.verdict.outcome is not Outcome.FIT else ()
+    # What is fit may still show plain signs of a fault, such as a slow thermometer.
+    least = PLAIN if fit.verdict.outcome is Outcome.FIT else HINTED
+    causes = tuple(rank(features, faults, least=least))
     found = _as_found_shown(state) if is_set_on_the_meter(state) else _as_found(before, state, signal)
     return RunResult(fit.fit, fit.verdict, causes, found, signal)
+
+
+#: Kinds of fit that find no figure of the probe's own.
+_CARRIED = ("check", "ideal")
+#: From how many calibrations of its own on a probe is held against their chart; below it against the last one.
+_FEWEST = 5
+
+
+def _own_record(session: Session, state: RunState, fit: Fitted, signal: str) -> list[CriterionRow]:
+    """What was found against the probe's own calibrations: their chart, or the last one where there are few."""
+    scale = state.quantity.scale_of(signal)
+    past = [
+        c
+        for c in kit.calibrations_before(session, state.run.probe, state.run.started_at)
+        if state.quantity.scale_of(c.signal) == scale and not is_adjusted(c)
+    ]
+    rows = []
+    for strand in state.quantity.strands:
+        found = [float(c.figures[strand.key]) for c in past if kit.measured(strand.key, c)]
+        # A zero of exactly nothing was not looked for.
+        values, value = [v for v in found if v or "zero" not in strand.key], fit.figures.get(strand.key)
+        if (
+            value is None
+            or (value == 0 and "zero" in strand.key)
+            or not values
+            or (strand.key == "slope_percent" and fit.kind == "offset")
+        ):
+            continue
+        if len(values) >= _FEWEST:
+            centre, _, reach = next_of(values, strand.smallest_sigma)
+            words, source = f"by its own last {len(values)} calibrations", "ISO7870"
+        elif strand.step:
+            centre, reach = values[-1], strand.step
+            words, source = "from the last calibration", "common practice, no source"
+        else:
+            continue
+        span = Span(centre - reach, centre + reach, strand.unit, f".{strand.digits}f")
+        outcome = Outcome.FIT if abs(value - centre) <= reach else Outcome.CARE
+        rows.append(
+            CriterionRow(
+                "own_record",
+                f"{strand.name} {words}",
+                value,
+                strand.unit,
+                say("{span}", span=span),
+                outcome,
+                source,
+                "" if outcome is Outcome.FIT else "the probe, a cup or the solution is not what it was",
+                strand.digits,
+            )
+        )
+    return rows
+
+
+def is_adjusted(calibration: Calibration) -> bool:
+    """Whether a calibration holds the display of a meter that adjusted itself, and no figure of the probe."""
+    return bool(calibration.fit.get("display"))
 
 
 def is_set_on_the_meter(state: RunState) -> bool:
@@ -152,9 +219,11 @@ def _features(state: RunState, points: list[tuple[StepState, Point]]) -> dict[st
     quantity = state.quantity
     shown = [(s, p.settling or {}) for s, p in points]
     steady = [r for s, r in shown if s.spec.vessel != "air"]
+    # One that settled was judged by what remained; its slope while it still came down from the cup before tells nothing.
+    drifting = [r for r in steady if r.get("state") == State.DRIFTING.value]
     features: dict[str, float] = {
         f"noise_{quantity.suffix}": max((r.get("noise") or 0.0 for r in steady), default=0.0),
-        f"drift_abs_{quantity.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in steady), default=0.0),
+        f"drift_abs_{quantity.suffix}_min": max((abs(r.get("drift_per_min") or 0.0) for r in drifting), default=0.0),
         "temperature_drift_abs_c_min": max((abs(r.get("temperature_drift") or 0.0) for r in steady), default=0.0),
         "steps": max((float(r.get("jumps") or 0) for r in steady), default=0.0),
         "cup_suspicions": float(

@@ -74,7 +74,15 @@ from brumel.work.kit.methods import (
     retired_methods,
     save_method,
 )
-from brumel.work.kit.probe_life import LONGEST_LIFE, Life, Strand, installations, life_of_probe
+from brumel.work.kit.probe_life import (
+    LONGEST_LIFE,
+    Life,
+    Strand,
+    calibrations_before,
+    installations,
+    life_of_probe,
+    measured,
+)
 from brumel.work.kit.probe_record import (
     KINDS,
     ProbeForm,
@@ -145,6 +153,7 @@ __all__ = [
     "add_lot",
     "answers_in_words",
     "best_of",
+    "calibrations_before",
     "clean_words",
     "conditioning",
     "count_stock",
@@ -180,6 +189,7 @@ __all__ = [
     "maintenance_history",
     "maintenance_kinds",
     "maintenance_words",
+    "measured",
     "meter_of",
     "meters_in_service",
     "method",

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.core import ageing
 from brumel.core.sentence import say
@@ -102,6 +102,29 @@ def _renewed(probe: Probe, done: Sequence[Maintenance]) -> datetime | None:
     return max(at, default=None)
 
 
+def calibrations_before(session: Session, probe: Probe, before: datetime, count: int = 20) -> list[Calibration]:
+    """The usable calibrations before a moment since the last new membrane, cap or tip, oldest first."""
+    fresh = [what for what, spec in maintenance.maintenance_kinds(probe).items() if spec.fresh]
+    renewed = select(func.max(Maintenance.at)).where(
+        Maintenance.probe_id == probe.id, Maintenance.what.in_(fresh), Maintenance.at <= before
+    )
+    query = (
+        select(Calibration)
+        .options(lazyload("*"))
+        .where(Calibration.probe_id == probe.id, Calibration.usable, Calibration.at < before, calibrations.stands())
+        .where(Calibration.at >= func.coalesce(renewed.scalar_subquery(), Calibration.at))
+        .order_by(Calibration.at.desc())
+        .limit(count)
+    )
+    return list(reversed(session.scalars(query).all()))
+
+
+def measured(key: str, calibration: Calibration) -> bool:
+    """Whether a calibration found this figure itself, and did not carry it over."""
+    carried = "offset" if key == "slope_percent" else "check" if key in ("cell_constant", "gain_percent") else ""
+    return key in calibration.figures and calibration.fit["kind"] != carried
+
+
 def installations(session: Session, probe: Probe) -> list[ProbeInstallation]:
     """Which meters the probe was on, oldest first."""
     return list(
@@ -118,12 +141,11 @@ def _as_found(calibration: Calibration) -> float | None:
 
 def _followed(spec: StrandSpec, past: Sequence[Calibration], method: Method, renewed: datetime | None) -> Strand:
     key = spec.key
-    measured = [c for c in past if key in c.figures and not (key == "slope_percent" and c.fit["kind"] == "offset")]
-    measured = [c for c in measured if not (key in ("cell_constant", "gain_percent") and c.fit["kind"] == "check")]
-    values = [float(c.figures[key]) for c in measured]
-    since = [c for c in measured if renewed is None or c.at >= renewed]
-    band = method.band(spec.limit).band() if spec.limit else _around(key, method, since or measured)
-    return _strand(spec, measured, values, band, len(since))
+    found = [c for c in past if measured(key, c)]
+    values = [float(c.figures[key]) for c in found]
+    since = [c for c in found if renewed is None or c.at >= renewed]
+    band = method.band(spec.limit).band() if spec.limit else _around(key, method, since or found)
+    return _strand(spec, found, values, band, len(since))
 
 
 def _around(key: str, method: Method, past: Sequence[Calibration]) -> Band | None:

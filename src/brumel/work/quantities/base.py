@@ -114,6 +114,7 @@ class StrandSpec(NamedTuple):
 
     smallest_sigma : the difference that does not matter to the trade
     limit : the method's band it is held to; empty where it has none
+    step : what it may change by from one calibration to the next before it is spoken of (chosen); 0 where nothing is said
     """
 
     key: str
@@ -122,6 +123,7 @@ class StrandSpec(NamedTuple):
     digits: int
     smallest_sigma: float
     limit: str = ""
+    step: float = 0.0
 
 
 class OwnFigureSpec(NamedTuple):
@@ -241,7 +243,7 @@ class Quantity:
         """The figures that are followed over the life, in one line."""
         return ", ".join(
             f"{name} {figures[key]:.{digits}f} {unit}".replace("-", "−").rstrip()
-            for key, name, unit, digits, _, _ in self.strands
+            for key, name, unit, digits, *_ in self.strands
             if key in figures
         )
 

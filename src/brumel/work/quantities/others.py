@@ -26,7 +26,7 @@ class Redox(Quantity):
     scale = Scale("mV", 0, False, near=40.0, margin=50.0, far=110.0)
     module = redox_fitness
     entries = {"mv": SignalEntry("mV", 0, -1500, 1500, as_is)}
-    strands = (StrandSpec("error_mv", "error in the standard", "mV", 0, 1.0),)
+    strands = (StrandSpec("error_mv", "error in the standard", "mV", 0, 1.0, step=10.0),)
 
     def ideal(self, probe: Probe) -> Fitted:
         """Reads as it shows."""
@@ -57,7 +57,7 @@ class Ion(Quantity):
         "mg_l_n": SignalEntry("mg/L as N, by the meter", 2, 1e-3, 20_000, _displayed("mg/L as N"), 3),
     }
     unit_words = " (mV or displayed mg/L)"
-    strands = (StrandSpec("gap_mv", "gap of the pair", "mV", 1, 0.5, "gap"),)
+    strands = (StrandSpec("gap_mv", "gap of the pair", "mV", 1, 0.5, "gap", 5.0),)
 
     #: the name of the ion where the meter shows mg/L of it, and not of its nitrogen
     as_ion = {"nitrate": "mg/L as NO3", "ammonium": "mg/L as NH4"}
@@ -96,8 +96,29 @@ class Ion(Quantity):
             raised.append(wrong_vessel(read, seen.here, seen.tray, self.scale, seen.by))
         near = [(e.name, e.signal, e.expected) for e in points if abs(e.temperature_c - seen.at_c) < 3]
         raised.append(same_signal(signal, seen.expected, near, self.scale, share=0.02))
-        apart = self._pair_apart(seen, points)
-        return [*raised, apart]
+        if not any(raised) and len(points) == 1 and abs(points[0].temperature_c - seen.at_c) < 3:
+            raised.append(self._swapped(seen, signal, points[0]))
+        return [*raised, self._pair_apart(seen, points)]
+
+    def _swapped(self, seen: CupReading, signal: float, first: Earlier) -> Suspicion | None:
+        """The two cups of a pair the other way round: seen by the way the signal went, without any calibration before."""
+        if seen.expected is None or min(first.expected, seen.expected) <= 0:
+            return None
+        should = float(ions.ideal_step_mv(self.quantity, first.expected, seen.expected, seen.at_c))
+        went = signal - first.signal
+        if abs(should) < 20 or went * should > 0 or abs(went) < abs(should) / 2:
+            return None
+        return Suspicion(
+            "swapped_cups",
+            say(
+                "From {first} to {here} the signal should change by {should}, and it went by {went}: the cups are swapped.",
+                first=first.name,
+                here=seen.here.name,
+                should=Amount(should, "mV", "+.0f"),
+                went=Amount(went, "mV", "+.0f"),
+            ),
+            "Look at both labels, and take both cups again.",
+        )
 
     def run_features(self, points: Sequence[CalibrationPoint]) -> dict[str, float]:
         """Whether the strong standard was read before the weak one, so that some of it could come along."""
@@ -135,7 +156,7 @@ class Temperature(Quantity):
     suffix, native = "c", "c"
     module = temperature_fitness
     entries = {"c": SignalEntry("°C", 2, -30, 110, as_is), "f": SignalEntry("°F", 1, -22, 230, _fahrenheit)}
-    strands = (StrandSpec("error_c", "error at the reference", "°C", 2, 0.02),)
+    strands = (StrandSpec("error_c", "error at the reference", "°C", 2, 0.02, step=0.2),)
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
         """As the meter is set to show it."""

@@ -43,6 +43,10 @@ def _mg_l(value: float, at_c: float, case: RunContext) -> float:
     return 100 * value / float(saturation_mg_l(at_c, salt, pressure)) * _local_share(at_c, case)
 
 
+#: What comes from richer water is still on its way down for so long [s]: chosen, two time constants of a membrane.
+_COME_DOWN_S = 20.0
+
+
 class Oxygen(Quantity):
     """Signal in percent of saturated air at 1013.25 hPa before adjusting; read as mg/L in fresh water."""
 
@@ -57,7 +61,10 @@ class Oxygen(Quantity):
     }
     left_limit = "as_found"
     told = (OwnFigureSpec("gain_percent", "response factor", "%", 1, "gain", 10.0, 300.0),)
-    strands = (StrandSpec("gain_percent", "gain", "%", 1, 1.0), StrandSpec("zero_mg_l", "zero", "mg/L", 2, 0.01))
+    strands = (
+        StrandSpec("gain_percent", "gain", "%", 1, 1.0, step=8.0),
+        StrandSpec("zero_mg_l", "zero", "mg/L", 2, 0.01),
+    )
 
     def entry_of_settings(self, settings: Mapping[str, Any]) -> str:
         """As the meter is set to show it."""
@@ -100,7 +107,9 @@ class Oxygen(Quantity):
         return raised
 
     def trace_features(self, trace: Trace, step: StepSpec) -> dict[str, float]:
-        """How far it sank after its peak, in water alone: in zero solution and in air sinking means nothing of the kind."""
-        if step.vessel != "saturated_water":
+        """How far it sank after its peak where it should stand: in zero solution sinking means nothing of the kind."""
+        where = {"saturated_water": "in_water", "saturated_air": "in_air"}.get(step.vessel)
+        if where is None:
             return {}
-        return {"still_water_drop_percent": suspicion.sag_percent(trace.t_s, trace.signal)}
+        late = trace.t_s >= _COME_DOWN_S
+        return {where: 1.0, "fall_percent": suspicion.sag_percent(trace.t_s[late], trace.signal[late])}

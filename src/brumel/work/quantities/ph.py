@@ -30,8 +30,8 @@ class Ph(Quantity):
         OwnFigureSpec("offset_mv", "offset", "mV", 1, "offset", -200.0, 200.0),
     )
     strands = (
-        StrandSpec("slope_percent", "slope", "%", 1, 0.3, "slope"),
-        StrandSpec("offset_mv", "offset", "mV", 1, 0.7, "offset"),
+        StrandSpec("slope_percent", "slope", "%", 1, 0.3, "slope", 4.0),
+        StrandSpec("offset_mv", "offset", "mV", 1, 0.7, "offset", 10.0),
     )
 
     def ideal(self, probe: Probe) -> Fitted:
@@ -77,7 +77,9 @@ class Ph(Quantity):
         raised.append(ph.same_cup(signal, seen.expected, [(e.name, e.signal, e.expected) for e in points], seen.at_c))
         if not any(raised):
             before = [(e.signal, e.temperature_c, e.expected) for e in points]
-            raised.append(ph.cup_off(signal, seen.at_c, here, before, known))
+            raised.append(ph.cup_off(signal, seen.at_c, here, before))
+        if not any(raised):
+            raised.append(ph.neighbour_buffer(signal, seen.at_c, here, known))
         return raised
 
     def _label(self, seen: CupReading) -> Suspicion | None:
