@@ -6,7 +6,11 @@ import sys
 from multiprocessing import Pool
 from typing import Any
 
-from benchmarks.judging import histories, logged, readings, settling
+import numpy as np
+
+from benchmarks.judging import histories, logged, readings, runs, settling
+from brumel.core.ageing import control_chart
+from brumel.work.desk import Desk
 
 
 def _head(title: str, *columns: str) -> None:
@@ -81,8 +85,31 @@ def believe(pool: Any, count: int) -> None:
         _line(name, *(f"{100 * sum(part) / len(part):.1f}" if part else "-" for part in parts))
 
 
-def main(count: int = 100) -> None:
-    """Print every table."""
+def suspect(desk: Desk, clock: Any, count: int) -> None:
+    """Whether a planted fault is named first or second, and whether a healthy run is suspected of one."""
+    _head("Runs", "suspected %", "named %", "runs")
+    _line("goal", "2 at most", "95 at least")
+    for row in runs.rows(desk, clock, count):
+        share = f"{100 * row.hit / row.count:.0f}"
+        _line(row.name, share if row.healthy else "", "" if row.healthy else share, str(row.count))
+
+
+def charts(count: int) -> None:
+    """How often a steady probe's chart alarms within 52 calibrations, and a changed one's does not."""
+    random = np.random.default_rng(8)
+    steady = sum(bool(control_chart(list(random.normal(0, 1, 52))).signals) for _ in range(20 * count))
+    steps = [np.r_[random.normal(0, 1, 26), random.normal(3, 1, 26)] for _ in range(4 * count)]
+    missed = sum(not control_chart(list(values)).signals for values in steps)
+    _head("Control charts of 52 calibrations", "steady alarm %", "missed %")
+    _line("goal", "5 at most")
+    _line("normal scatter; a step of three spreads", f"{5 * steady / count:.1f}", f"{25 * missed / count:.1f}")
+
+
+def main(count: int = 100, desk: Desk | None = None, clock: Any = None) -> None:
+    """Print every table; those of whole runs where there is a database to run them in."""
+    charts(count)
+    if desk is not None:
+        suspect(desk, clock, max(count // 15, 2))
     with Pool(2) as pool:
         cover(pool, 20 * count)
         flag(count)

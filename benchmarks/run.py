@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import sync_playwright
 from sqlalchemy import event, text
+from tests.conftest import Clock
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
@@ -218,12 +219,15 @@ def screen(url: str, desk: Desk) -> None:
 
 
 def main() -> None:
-    if os.environ.get("BRUMEL_BENCH") == "judgement":
-        judgement.main()
-        return
     url = sqlalchemy_url(os.environ["BRUMEL_TEST_CLUSTER"])
     migrate(url)
     os.environ["BRUMEL_TEST_CLUSTER_DB"] = url
+    if os.environ.get("BRUMEL_BENCH") == "judgement":
+        clock = Clock()
+        still = Desk(make_sessions(make_engine(url)), clock)
+        demo.load_demo(still)
+        judgement.main(int(os.environ.get("BRUMEL_BENCH_COUNT", "100")), still, clock)
+        return
     desk = Desk(make_sessions(make_engine(url)))
     demo.load_demo(desk)
     if os.environ.get("BRUMEL_BENCH") == "growth":

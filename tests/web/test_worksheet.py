@@ -27,6 +27,10 @@ KNOWN = [
     ("orp?orp=231.3&t=25&electrode=agcl-saturated&standard=zobell", "430 mV"),  # Nordstrom1977 less 199 mV
     ("ammonia?tan=1&as=N&ph=8&t=25&s=0", "0.0537 mg/L as N"),  # Emerson1975: 5.4 %
     ("chlorine?total=1.6&free=1.2&ph=7.5&t=25", "0.40 mg/L"),
+    ("chlorine?total=2.4&free=2&ph=7.5&t=25&cya=40", "0.40 mg/L"),
+    ("carbon?ph=7&alk=100&t=25", "19.8 mg/L"),  # 2 mmol/L · 10^(6.352 − 7) · 44.01
+    ("mixing?c=1&v=100&added=101&w=1", "1.9901"),
+    ("interference?ion=nitrate&c=1&other=70.906", "0.860 mg/L as N"),
     ("closing?quantity=ph&value=7.42&at=4&end=9&closed=7.15&expected=7.01", "7.420"),  # USGS-TM1D3: within 0.2 holds
     ("standard?expected=640&t=25", "1000 µS/cm"),
 ]
@@ -77,6 +81,8 @@ def test_slips_and_swaps_are_spoken_up_about(reader):
         ("conductivity?c=570&c_unit=hPa&t=25&kind=linear&a=2", "is a conductivity; “hPa” is not one of"),
         ("oxygen?t=14&s=0&way=station&pressure=1018&altitude=612", "reduced to sea level"),
         ("oxygen?t=14&s=0&way=station&pressure=29.92", "Station pressure is meant, in hPa"),
+        ("index?ph=7.4&t=29&ca=220&alk=40&tds=900&cya=300", "of cyanuric acid alone makes"),
+        ("interference?ion=ammonium&c=0.5&other=600", "Nothing can be said of ammonium"),
         ("chlorine?total=1.0&free=1.9&ph=7.4&t=25", "Were they swapped"),
         ("compare?a=570&ua=5&b=571&ub=5&unit=µS/cm&of_a=at 25 °C&of_b=at 20 °C", "These are not the same thing"),
         ("pair?ion=nitrate&high_mv=168&high_t=21&high_c=100&low_mv=112&low_t=23&low_c=10", "cups swapped"),

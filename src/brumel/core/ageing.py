@@ -1,7 +1,7 @@
 """How a probe ages: control chart with run rules, and when a trend will cross its limit.
 
 Chart of individuals: each value against those before it, so that a few first values are not taken for the truth: a value
-speaks beyond what Student's t lets a next one be (Quesenberry 1991, "SPC Q charts"), runs as in [ISO7870] but longer. The
+speaks beyond what Student's t lets a next one be [Quesenberry1991], runs as in [ISO7870] but longer. The
 lengths and the share are chosen so that at most one steady probe in twenty alarms within 52 calibrations.
 """
 

@@ -98,7 +98,7 @@ def expected(
     within : what can be at all, where the band ends
 
     A Gaussian process with a year's wave, something that wanders and something that is new at every visit; how much of each
-    is averaged over by evidence (Rasmussen & Williams 2006, ch. 2 and 5), the spread is integrated out. Values that the
+    is averaged over by evidence, the spread is integrated out. Source: Rasmussen2006, ch. 2 and 5. Values that the
     others contradict are left out, up to a fifth of them. Raises InputError for what is no number.
     """
     door = Door()

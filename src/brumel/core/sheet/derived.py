@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity
+from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity, stabiliser
 from brumel.core.constants.measured import HALF_CELL_C as HALF_CELL_TABLE_C
 from brumel.core.sentence import Amount, say
 from brumel.core.sheet.ladders import Reported, Water
@@ -248,9 +248,36 @@ def _combined_chlorine(facts: SheetFacts) -> Reported:
 def _hypochlorous(facts: SheetFacts) -> Reported | NotStated:
     if outside := facts.outside(*DISSOCIATION_C):
         return NotStated("hypochlorous", f"Hypochlorous acid is not stated: {outside} (Morris1966).")
+    if acid := facts.water.cyanuric_mg_l:
+        return _stabilised(facts, acid)
     way = _Way("hypochlorous", "mg/L", "Hypochlorous acid, without stabiliser", "free · share(pH, T)", "Morris1966")
     share = chlorine.hypochlorous_fraction
     return _reported(facts, way, lambda c, p, t: c * float(share(p, _within(t, *DISSOCIATION_C))))
+
+
+#: The stabiliser's constants are of 25 °C and from memory: a relative standard uncertainty, chosen.
+STABILISED_U = 0.15
+
+
+def _stabilised(facts: SheetFacts, acid: float) -> Reported | NotStated:
+    """Hypochlorous acid where the site's stabiliser is on record."""
+    p = facts.read["ph"].value
+    low, high = stabiliser.PH_RANGE
+    outside = facts.outside(*stabiliser.T_RANGE) or ("" if low <= p <= high else f"pH lies outside {low:g} to {high:g}")
+    if outside:
+        return NotStated("hypochlorous", f"Hypochlorous acid is not stated: {outside} (Obrien1974).")
+
+    def hypochlorous(c: float, p: float, t: float) -> float:
+        at_c, at_ph = _within(t, *stabiliser.T_RANGE), _within(p, low, high)
+        return stabiliser.free_parts(max(c, 0.0), acid, at_ph, at_c).hypochlorous_mg_l
+
+    value = hypochlorous(*(facts.read[name].value for name in DERIVED["hypochlorous"]))
+    title = say("Hypochlorous acid beside {acid} of cyanuric acid", acid=Amount(acid, "mg/L", ".0f"))
+    known = (("CYA", "cyanuric acid, the site's", acid, "mg/L"),)
+    formula = "chlorine shared with the stabiliser"
+    doubt = STABILISED_U * value
+    way = _Way("hypochlorous", "mg/L", title, formula, "Obrien1974", known, constants_u=doubt)
+    return _reported(facts, way, hypochlorous)
 
 
 def _within(value: float, low: float, high: float) -> float:

@@ -31,6 +31,7 @@ class Water:
 
     salinity : practical salinity; conductivity_25_us_cm : specific conductance, None where it was not read
     pressure_hpa : station pressure; compensation, coefficient_percent : how conductivity is brought to 25 °C [%/°C]
+    cyanuric_mg_l : stabiliser of a pool, 0 where there is none or nothing is known of it
     """
 
     salinity: float = 0.0
@@ -41,6 +42,7 @@ class Water:
     compensation: conductivity.Kind = "natural"
     coefficient_percent: float = 2.0
     light: bool | None = None
+    cyanuric_mg_l: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -61,7 +61,9 @@ def _as_given(site: Any) -> dict[str, Any]:
         "ranges": site_record.write_lines(site.ranges, limits=False),
         "limits": site_record.write_lines(site.limits, limits=True),
         "compensation": site.water.get("compensation", "natural"),
-        **{k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent")},
+        **{
+            k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent", "cyanuric_mg_l")
+        },
     }
 
 
@@ -89,6 +91,7 @@ def save_site() -> Any:
             "compensation": request.form.get("compensation"),
             "usual_salinity": optional_number("usual_salinity", "Usual salinity"),
             "tds_factor": optional_number("tds_factor", "TDS factor"),
+            "cyanuric_mg_l": optional_number("cyanuric_mg_l", "Cyanuric acid"),
             "coefficient_percent": optional_number("coefficient_percent", "Temperature coefficient"),
         }
         terms = site_record.terms_of(

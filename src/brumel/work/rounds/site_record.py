@@ -167,7 +167,12 @@ def terms_of(use: str, ranges: str, limits: str, water: Mapping[str, Any]) -> Te
     kind = str(water.get("compensation") or "natural")
     door.name("kind", kind, COMPENSATIONS)
     kept: dict[str, Any] = {"compensation": kind}
-    for name, low, high in (("usual_salinity", 0, 42), ("tds_factor", 0.3, 1.2), ("coefficient_percent", 0.5, 4)):
+    for name, low, high in (
+        ("usual_salinity", 0, 42),
+        ("tds_factor", 0.3, 1.2),
+        ("coefficient_percent", 0.5, 4),
+        ("cyanuric_mg_l", 0, 1000),
+    ):
         if water.get(name) is not None:
             kept[name] = door.number({"usual_salinity": "salinity"}.get(name, name), water[name], low, high)
     faults += door.faults

@@ -7,10 +7,10 @@ from collections.abc import Mapping
 from brumel.core.errors import InputError, InputErrors, UnknownName, words_of
 from brumel.core.units import UNITS, to_canonical
 from brumel.work.desk import NotFound
-from brumel.work.worksheet import electro, judged, water
+from brumel.work.worksheet import chemistry, electro, judged, water
 from brumel.work.worksheet.model import Answer, QuestionField, Sum
 
-_BY_KEY = {s.key: s for s in (*water.SUMS, *electro.SUMS, *judged.SUMS)}
+_BY_KEY = {s.key: s for s in (*water.SUMS, *electro.SUMS, *judged.SUMS, *chemistry.SUMS)}
 
 
 _ORDER = (
@@ -23,6 +23,9 @@ _ORDER = (
     "ammonia",
     "chlorine",
     "index",
+    "carbon",
+    "interference",
+    "mixing",
     "compare",
     "closing",
     "standard",

@@ -79,6 +79,7 @@ def _water(bare: Sheet, site: Site) -> Water:
         compensation=terms.get("compensation", "natural"),
         coefficient_percent=float(terms.get("coefficient_percent", 2.0)),
         light=conditions.get("light"),
+        cyanuric_mg_l=float(terms.get("cyanuric_mg_l") or 0.0),
     )
     for row in bare.kept:
         if row.depth_m != bare.depth_m:

@@ -1,0 +1,67 @@
+"""Chlorine beside cyanuric acid, free carbon dioxide, mixing and disturbing ions, against sources and general libraries."""
+
+import PyCO2SYS
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from brumel.core import carbonate, ions, mixing, stabiliser
+from brumel.core.chlorine import hypochlorous_fraction
+from brumel.core.errors import InputError
+
+
+def test_the_constants_of_the_chlorinated_forms_close_their_cycles():
+    """Losing H+ and then HOCl must cost what losing HOCl and then H+ does (thermodynamics; Obrien1974 from memory)."""
+    gives, mono = stabiliser.PK_GIVES, stabiliser.PK_MONO
+    assert gives["H2ClCy"] + stabiliser.PK_CYANURIC[0] == pytest.approx(mono[0] + gives["HClCy-"])
+    assert gives["HClCy-"] + stabiliser.PK_CYANURIC[1] == pytest.approx(mono[1] + gives["ClCy2-"])
+    assert gives["HCl2Cy"] + mono[0] == pytest.approx(stabiliser.PK_DI + gives["Cl2Cy-"])
+
+
+@given(st.floats(0.05, 10), st.floats(0, 200), st.floats(6.2, 8.8), st.floats(12, 38))
+def test_chlorine_is_kept_and_the_stabiliser_only_takes(free, acid, ph, t):
+    parts = stabiliser.free_parts(free, acid, ph, t)
+    assert parts.hypochlorous_mg_l + parts.hypochlorite_mg_l + parts.bound_mg_l == pytest.approx(free, rel=1e-6)
+    alone = free * float(hypochlorous_fraction(ph, t))
+    assert 0 < parts.hypochlorous_mg_l <= alone * (1 + 1e-9)
+    assert stabiliser.free_parts(free, 0.0, ph, t).hypochlorous_mg_l == pytest.approx(alone)
+
+
+def test_what_the_trade_knows_of_stabilised_pools():
+    """From memory of tables made with Obrien1974: at pH 7.5 a free chlorine of 5 % of the stabiliser leaves 0.02 mg/L, of
+    10 % about 0.04; a third of the cyanuric acid counts as alkalinity at pH 7.5."""
+    assert stabiliser.free_parts(2.0, 40.0, 7.5, 25.0).hypochlorous_mg_l == pytest.approx(0.02, abs=0.004)
+    assert stabiliser.free_parts(3.0, 30.0, 7.5, 25.0).hypochlorous_mg_l == pytest.approx(0.042, abs=0.008)
+    assert stabiliser.cyanurate_alkalinity(100.0, 7.5) == pytest.approx(32, abs=2)
+    for bad in ((-1, 40, 7.5, 25), (2, 40, 3.0, 25), (2, 40, 7.5, 60), (2, float("nan"), 7.5, 25)):
+        with pytest.raises(InputError):
+            stabiliser.free_parts(*bad)
+
+
+@pytest.mark.parametrize(("ph", "alkalinity", "t"), [(7.0, 100.0, 25.0), (6.5, 40.0, 10.0), (8.0, 150.0, 18.0)])
+def test_free_carbon_dioxide_is_that_of_an_independent_library(ph, alkalinity, t):
+    """PyCO2SYS, fresh-water constants (its option 8, salinity 0); alkalinity in µmol/kg, 100.087/2 g a mole of CaCO3."""
+    micromol = alkalinity / 50.043 * 1000
+    there = PyCO2SYS.sys(micromol, ph, 1, 3, temperature=t, salinity=0, opt_k_carbonic=8, opt_pH_scale=3)
+    expected = there["aqueous_CO2"] * 44.0095 / 1000
+    assert carbonate.free_carbon_dioxide(ph, alkalinity, t).value == pytest.approx(expected, rel=0.03)
+
+
+def test_ions_lower_free_carbon_dioxide_a_little_and_bad_water_is_refused():
+    pure, hard = (carbonate.free_carbon_dioxide(7.0, 100.0, 20.0, ec).value for ec in (0.0, 600.0))
+    assert 0.88 < hard / pure < 0.97  # Davies at 0.008 mol/L: one charge 0.91
+    with pytest.raises(InputError):
+        carbonate.free_carbon_dioxide(7.0, 100.0, 20.0, 40_000.0)
+
+
+def test_a_spike_is_found_again_and_another_ion_is_taken_off():
+    assert mixing.mixed(1.0, 100.0, 101.0, 1.0).value == pytest.approx((100 + 101) / 101)
+    assert mixing.recovery_percent(1.0, 100.0, 101.0, 1.0, (100 + 101) / 101) == pytest.approx(100)
+    assert mixing.recovery_percent(1.0, 100.0, 101.0, 1.0, 1.0) < 2
+    with pytest.raises(InputError, match="adds nothing"):
+        mixing.recovery_percent(1.0, 100.0, 5.0, 0.0, 1.0)
+    # Nikolsky and Eisenman by hand: 0.005 · 70.906 mg/L / 35.453 g/mol · 14.0067 g/mol = 0.140 mg/L as N.
+    worked = ions.less_interference(1.0, 70.906, "nitrate")
+    assert worked.value == pytest.approx(1 - 0.1400, abs=1e-3)
+    with pytest.raises(InputError, match="Nothing can be said"):
+        ions.less_interference(0.5, 600.0, "ammonium")
