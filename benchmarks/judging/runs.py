@@ -1,8 +1,8 @@
 """Whole runs on the simulated meters, healthy and with a planted fault: is a healthy one suspected, is the cause named?
 
-The error models are the simulator's sensors (`brumel.meters.sensors`), common practice: gain and slope vary by 0.6 % from run to
-run (SD), a cell's constant by 0.4 %, time constants by 15 %, noise is new each time; faults are of the severity that Practice
-ships. Before the faulty runs stand healthy ones that were put into use, as at a practice.
+The error models are the simulator's sensors (`brumel.meters.sensors`), common practice: gain and slope vary by 0.6 % from run
+to run (SD), a cell's constant by 0.4 %, time constants by 15 %, noise is new each time; faults are of the severity that
+Practice ships. Before the faulty runs stand healthy ones that were put into use, as at a practice.
 """
 
 from __future__ import annotations

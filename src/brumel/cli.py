@@ -9,6 +9,7 @@ import subprocess
 import sys
 import threading
 import time
+import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
@@ -382,6 +383,47 @@ def _end_with(parent: int, stop: threading.Event) -> None:
     while os.getppid() == parent:
         time.sleep(LOOK_S)
     stop.set()
+
+
+@main.command()
+@click.option("--as", "username", required=True, help="The lead who answers for it.")
+@click.option(
+    "--apply", "reason", default="", help="Write the new versions, with this reason; without it they are only shown."
+)
+@click.option("--uncertainties", is_flag=True, help="Also readings whose uncertainty alone comes out otherwise.")
+def rework(username: str, reason: str, uncertainties: bool) -> None:
+    """Show what an earlier version wrote and would come out otherwise today; work it out anew with --apply."""
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import people
+    from brumel.work.desk import Desk, Refused
+    from brumel.work.records import reworking
+
+    desk = Desk(make_sessions(make_engine(_config().database_url)))
+    with desk.read() as session:
+        lead = people.by_username(session, username)
+        wanted = reworking.visits(session)
+    if lead is None or lead.role != "lead":
+        raise click.ClickException(
+            f"“{username[:40]}” is not a lead here; readings are worked out anew in a lead's name."
+        )
+    shown = 0
+    for row in reworking.preview(desk, lead, uncertainties=uncertainties):
+        shown += 1
+        back = ", signed: returns to review" if row.signed else ""
+        out.print(f"{row.at:%d %b %Y %H:%M} {row.site}, {row.quantity}: {row.old_words} becomes {row.new_words}{back}")
+    out.print(f"· {shown} readings come out otherwise")
+    if not reason or not shown:
+        return
+    try:
+        done = [
+            reworking.apply(
+                desk, lead, uuid.uuid4(), visit_id=v, reason=reason, name=lead.name, uncertainties=uncertainties
+            ).readings
+            for v in wanted
+        ]
+    except (InputError, Refused) as error:
+        raise click.ClickException(str(error)) from error
+    out.print(f"· {sum(done)} new versions written; they wait for review")
 
 
 @main.command("add-user")

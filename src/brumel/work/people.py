@@ -47,6 +47,11 @@ def sign_in(desk: Desk, username: str, password: str) -> User | None:
     return user
 
 
+def by_username(session: Session, username: str) -> User | None:
+    """The person who signs in by that name."""
+    return session.scalar(select(User).where(User.username == username.strip().lower()))
+
+
 def add_user(session: Session, desk: Desk, username: str, name: str, role: str, password: str) -> User:
     """A new person; the caller's transaction. Raises InputError for a bad role or a short password."""
     if role not in ROLES:

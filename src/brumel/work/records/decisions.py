@@ -69,10 +69,11 @@ def effects(session: Session, closing_check: Closing, decision: str) -> list[Eff
     # Only what the calibration stood behind: a reading that was unbacked, cleaned bulb or worn-out time, is not mended by it.
     rows = [r for r in span(session, closing_check) if r.decision_id is None and r.backing == "open"]
     start = opens(session, closing_check)
-    return [_effect(closing_check, decision, r, start) for r in rows]
+    return [effect_on(closing_check, decision, r, start) for r in rows]
 
 
-def _effect(closing_check: Closing, decision: str, r: Reading, start: datetime) -> EffectOnReadings:
+def effect_on(closing_check: Closing, decision: str, r: Reading, start: datetime) -> EffectOnReadings:
+    """What a decision makes of one reading of a span that began at `start`."""
     if decision in ("doubt", "reject"):
         state = "doubtful" if decision == "doubt" else "not reported"
         return EffectOnReadings(r, r.value, state, "", None, r.expanded_uncertainty)

@@ -108,7 +108,7 @@ def in_place_of(old: Reading, row: Reading) -> Reading:
     return row
 
 
-def follow(w: Write, of: Visit, said: Answers = NOTHING_SAID) -> list[Question]:
+def follow(w: Write, of: Visit, said: Answers = NOTHING_SAID, why: str = "followed what it rests on") -> list[Question]:
     """Work out anew what rests on salt and pressure, and all that follows; returns the questions that arose."""
     rows = of_visit(w.session, of.id)
     questions: list[Question] = []
@@ -133,7 +133,7 @@ def follow(w: Write, of: Visit, said: Answers = NOTHING_SAID) -> list[Question]:
                 w.session.add(row)
             else:
                 kept = said.and_kept(value.quantity, before.findings)
-                next_version(w, before, row_of(w, of, value, {}, kept, "followed what it rests on"))
+                next_version(w, before, row_of(w, of, value, {}, kept, why))
     w.session.flush()
     return questions
 
