@@ -4,7 +4,8 @@ The error model, common practice where no source is named. A thermometer is off 
 alike. pH: buffers to 0.01, slope 97 %, isopotential point 7 ± 0.5, signals to 0.2 mV, a junction of 0.02 pH (in water of few
 ions more, as 100 µS/cm over its conductance), a drift of 0.02 pH a root day. Conductivity: standards to 0.5 %, a composition
 that moves the factor by 0.05 % a degree from 25. Oxygen: a membrane whose coefficient is off by 0.1 % a degree, a zero within
-0.1 mg/L, 0.7 % a root day. Ions: a tip with 0.25 mV a degree of its own, 0.3 mV a root hour. ORP: 3 mV between waters.
+0.1 mg/L, 0.7 % a root day. Ions: a tip with 0.25 mV a degree of its own, 0.3 mV a root hour. ORP: a standard to 2.5 mV, 3 mV
+between waters. Chlorine: a second method to 0.05 mg/L, 3 % a root day. A checked thermometer: a reference to 0.05 °C.
 """
 
 from __future__ import annotations
@@ -18,13 +19,17 @@ import numpy as np
 
 from brumel.core import conductivity, drift, ions, oxygen, ph
 from brumel.core.doubts import Circumstances, doubts
+from brumel.core.fitness.chlorine import ChlorineFit
 from brumel.core.fitness.conductivity import CellFit
 from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit, OxygenPoint
 from brumel.core.fitness.ph import ElectrodeFit
+from brumel.core.fitness.redox import OffsetFit
+from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.ph.electrode import BufferPoint, nernst_slope_mv
 from brumel.core.sheet import Water, report
 from brumel.core.sheet.ladders import ReadWith, doubted
+from brumel.core.temperature import ReferencePoint
 from brumel.methods.checks import load_checks
 from brumel.methods.doubts import doubt_figures
 
@@ -120,6 +125,43 @@ def nitrate_case(random: Random, temperature_c: float, hours: float) -> Case:
     return value - truth, u
 
 
+def redox_case(random: Random, hours: float, *, adjusted: bool) -> Case:
+    """One ORP, by a probe whose offset was adjusted, or only checked within 15 mV and left."""
+    own = random.normal(0, 6)
+    found = own + random.normal(0, 2.5) + random.normal(0, 0.5)
+    fit = OffsetFit(-found if adjusted else 0.0, found, "offset" if adjusted else "check")
+    truth = random.uniform(100, 700)
+    signal = truth + own + random.normal(0, 3) + random.normal(0, 0.3)
+    value, u = _read("redox", fit, signal, Water(), Circumstances(0.0, 15.0, hours), 2.5)
+    return value - truth, u
+
+
+def chlorine_case(random: Random, hours: float, *, adjusted: bool) -> Case:
+    """One free chlorine, by a tip adjusted to a second method, or only compared with it."""
+    gain, there = random.normal(1, 0.06), random.uniform(1.0, 2.5)
+    second = there + random.normal(0, 0.05)
+    shown = there * gain + random.normal(0, 0.02)
+    fit = ChlorineFit(second / shown, 0.0, "gain") if adjusted else ChlorineFit(1.0, shown - second, "check")
+    truth = random.uniform(0.8, 2.5)
+    signal = truth * gain * (1 + random.normal(0, 0.03 * math.sqrt(hours / 24))) + random.normal(0, 0.02)
+    value, u = _read("chlorine", fit, signal, Water(), Circumstances(0.0, 28.0, hours), 0.05)
+    return value - truth, u
+
+
+def temperature_case(random: Random, *, corrected: bool) -> Case:
+    """One temperature, by a thermometer checked at two points within 0.2 °C, or corrected by them."""
+    off, bend = random.normal(0, 0.08), random.normal(0, 0.05)
+
+    def shown(t: float) -> float:
+        return float(t + off + bend * (t - 10) / 10 + random.normal(0, 0.01))
+
+    points = tuple(ReferencePoint(shown(t), t + random.normal(0, 0.05), 0.1, "a reference") for t in (0.0, 20.0))
+    fit = ThermometerFit(points, "corrected" if corrected else "check")
+    truth = random.uniform(2, 22)
+    value, u = _read("temperature", fit, shown(truth), Water(), Circumstances(0.0, truth), 0.05)
+    return value - truth, u
+
+
 #: How an error may come about between two checks: its share at a share of the time.
 DRIFTS: dict[str, Callable[[float, float], float]] = {
     "linear": lambda share, _: share,
@@ -159,6 +201,12 @@ ROWS: dict[str, Callable[[Random], Case]] = {
     "oxygen, 15 % at 18 °C": lambda r: oxygen_case(r, 18, 15, 6),
     "nitrate at 20 °C": lambda r: nitrate_case(r, 20, 3),
     "nitrate at 8 °C": lambda r: nitrate_case(r, 8, 3),
+    "ORP, offset adjusted": lambda r: redox_case(r, 20, adjusted=True),
+    "ORP, only checked": lambda r: redox_case(r, 20, adjusted=False),
+    "chlorine, adjusted": lambda r: chlorine_case(r, 8, adjusted=True),
+    "chlorine, only compared": lambda r: chlorine_case(r, 8, adjusted=False),
+    "temperature, checked": lambda r: temperature_case(r, corrected=False),
+    "temperature, corrected": lambda r: temperature_case(r, corrected=True),
     **{
         f"{quantity} {'bracketed' if held else 'corrected'}, drift {way}": (
             lambda r, quantity=quantity, way=way, held=held: decided_case(r, quantity, way, held=held)

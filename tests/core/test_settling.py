@@ -185,3 +185,18 @@ def test_the_field_sentence_names_the_spread_in_the_limit_s_own_unit(relative, u
     assert not over.settled
     stated, limit = re.search(r"±([\d.]+) .*limit ±([\d.]+)", over.sentence).groups()
     assert float(stated) > float(limit)
+
+
+def test_the_field_manual_s_spacing_is_an_option_and_a_coarse_display_is_not_believed():
+    """USGS-A6.0 spaces readings over minutes: five at 60 s want 4 min. Two typed 20 s apart by 0.3 pH may hide 0.11."""
+    spec = load_field()["ph"]
+    own, manual = spec.criteria("pH"), spec.criteria("pH", by_manual=True)
+    assert (manual.spacing_s, manual.shortest_s) == (60.0, 240.0)
+    t = np.arange(0, 400, 1.0)
+    steady = 7.4 + 0.001 * np.sin(t)
+    assert judge_by_readings(t[:60], steady[:60], own).settled
+    assert not judge_by_readings(t[:200], steady[:200], manual).settled
+    assert judge_by_readings(t[:260], steady[:260], manual).settled
+    for step, settled in ((0.01, True), (0.3, False)):
+        typed = spec.criteria("pH", typed=True, resolution=step)
+        assert judge_by_readings([0.0, 20.0], [7.4, 7.4], typed).settled is settled

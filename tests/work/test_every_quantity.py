@@ -14,6 +14,7 @@ from brumel.work.desk import NotFound, Refused
 from brumel.work.quantities import standards
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.rounds.sheet.sheet import standards_uncertainty
 from tests.work import helpers as h
 
 HERE = Conditions(pressure_from="altitude", altitude_m=612.0, water_c=9.0)
@@ -484,3 +485,25 @@ def test_a_repeat_takes_the_place_of_what_it_repeats_and_nothing_is_deleted(desk
         assert len(kit.recent_calibrations(session, probe.id)) == 2
     with pytest.raises(Refused, match="withdrawn already"):
         bench.withdraw(desk, things.ansa, h.key(), calibration_id=old, reason="Again")
+
+
+def test_a_pressure_that_may_be_of_sea_level_is_asked_about_in_the_cup(desk, clock, things):
+    """At 300 m the air has about 977 hPa; 1013 as the station's would move oxygen by 3.6 %, within the weather's 40 hPa."""
+    told = Conditions(pressure_from="station", pressure_hpa=1013.0, altitude_m=300.0, water_c=19.0)
+    run = start(desk, things, "A5", "do-saturated-air", {}, conditions=told)
+    assert "sea_level" in [s.code for s in take(desk, clock, things, run).suspicions]
+
+
+def test_what_was_still_to_come_in_a_cup_makes_its_calibration_less_certain(desk, clock, things):
+    """0.6 mV of an electrode are 0.01 pH; half a percent of conductance is half a percent."""
+    assert quantity_of("ph").budget_share(0.58, 170.0) == pytest.approx(0.01, rel=0.01)
+    assert quantity_of("conductivity").budget_share(7.0, 1400.0) == pytest.approx(0.5)
+    assert quantity_of("nitrate").budget_share(0.5817, 100.0) == pytest.approx(2.303, rel=0.01)
+    assert quantity_of("oxygen").budget_share(0.4, 0.5) == 0.0
+    made = start(desk, things, "A1", "ph-7-4-10", h.CUPS)
+    take_all(desk, clock, things, made)
+    h.finish(desk, things, made)
+    with desk.read() as session:
+        calibration = kit.last_usable(session, kit.probe_of(session, things.probes["A1"]))
+        settled = standards_uncertainty(session, [calibration])[calibration.id]
+    assert 0.01 < settled < 0.02  # buffers to ±0.02 (k = 2), and less than a minute's drift

@@ -19,6 +19,7 @@ from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
 from brumel.core.fitness.ph import ElectrodeFit
 from brumel.core.fitness.redox import OffsetFit
+from brumel.core.fitness.temperature import ThermometerFit
 from brumel.core.ph.electrode import nernst_slope_mv
 from brumel.core.quantity_table import IONS
 
@@ -67,6 +68,8 @@ def unadjusted_error(fit: Any) -> float:
         return abs(fit.error_mv)
     if isinstance(fit, ChlorineFit) and fit.kind == "check":
         return abs(fit.error_mg_l)
+    if isinstance(fit, ThermometerFit) and fit.kind == "check":
+        return abs(fit.figures["error_c"])
     return 0.0
 
 

@@ -11,6 +11,9 @@ from brumel.methods.loader import DATA
 from brumel.methods.model import Limit
 from brumel.methods.strict import load_yaml
 
+#: How far apart the readings of a site stand by the field manual, "minutes rather than seconds" [s]. Source: USGS-A6.0.
+MANUAL_SPACING_S = 60.0
+
 
 class FieldSpec(BaseModel):
     """The field rule and the oddness limits of one quantity."""
@@ -37,8 +40,22 @@ class FieldSpec(BaseModel):
         """What the quantity may move by anywhere, where it is usually so [unit]."""
         return max(self.smallest_spread.value, self.smallest_share * abs(usual))
 
-    def criteria(self, quantity: str, *, typed: bool = False) -> FieldCriteria:
-        """The field rule; typed readings come one by one, so two of them are compared, as far apart as all of a live one."""
+    def criteria(
+        self, quantity: str, *, typed: bool = False, by_manual: bool = False, resolution: float = 0.0
+    ) -> FieldCriteria:
+        """The field rule; typed readings come one by one, so two of them are compared, as far apart as all of a live one.
+
+        by_manual : live readings stand minutes apart, as the field manual has it, and not Brumel's own spacing
+        resolution : one step of a typed display [unit]
+        """
+        if by_manual and not typed:
+            shortest = MANUAL_SPACING_S * (self.count - 1)
+            slow = {
+                "spacing_s": MANUAL_SPACING_S,
+                "shortest_s": shortest,
+                "longest_s": max(self.longest_s, 2 * shortest),
+            }
+            return self.model_copy(update=slow).criteria(quantity)
         return FieldCriteria(
             quantity=quantity,
             unit=self.unit,
@@ -46,6 +63,7 @@ class FieldSpec(BaseModel):
             count=2 if typed else self.count,
             spacing_s=self.spacing_s * (self.count - 1) if typed else self.spacing_s,
             typed=typed,
+            resolution=resolution,
             low_up_to=self.dilute_up_to,
             low_tolerance=self.dilute_tolerance,
             shortest_s=0.0 if typed else self.shortest_s,

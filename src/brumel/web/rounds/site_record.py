@@ -61,6 +61,7 @@ def _as_given(site: Any) -> dict[str, Any]:
         "ranges": site_record.write_lines(site.ranges, limits=False),
         "limits": site_record.write_lines(site.limits, limits=True),
         "compensation": site.water.get("compensation", "natural"),
+        "settling": site.water.get("settling", ""),
         **{
             k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent", "cyanuric_mg_l")
         },
@@ -89,6 +90,7 @@ def save_site() -> Any:
         )
         water = {
             "compensation": request.form.get("compensation"),
+            "settling": request.form.get("settling"),
             "usual_salinity": optional_number("usual_salinity", "Usual salinity"),
             "tds_factor": optional_number("tds_factor", "TDS factor"),
             "cyanuric_mg_l": optional_number("cyanuric_mg_l", "Cyanuric acid"),

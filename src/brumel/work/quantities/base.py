@@ -326,6 +326,15 @@ class Quantity:
         """Whether what was typed is the meter's own reading of the quantity, not a raw signal."""
         return entered in self.entries and entered != self.native
 
+    def budget_share(self, rest: float, signal: float) -> float:
+        """What was still to come in a cup, in the unit of the quantity's budget: its own, or percent of the signal.
+
+        rest : in the signal's unit; a signal near nothing has no share of it
+        """
+        if self.row.label is not None and self.row.label.u_unit == "%" and abs(signal) > 1e-6:
+            return min(100 * rest / abs(signal), 100.0)
+        return rest
+
     # -- suspicions
 
     def suspicions(self, seen: CupReading) -> list[Suspicion | None]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from brumel.core.fitness import chlorine as chlorine_fitness
 from brumel.core.fitness import ions as ion_fitness
 from brumel.core.fitness import redox as redox_fitness
 from brumel.core.fitness import temperature as temperature_fitness
+from brumel.core.ph.electrode import nernst_slope_mv
 from brumel.core.quantity_table import QuantityRow
 from brumel.core.sentence import Amount, say
 from brumel.core.suspicion import Scale, Suspicion, restless, same_signal, wrong_vessel
@@ -67,6 +69,10 @@ class Ion(Quantity):
         unit = self.as_ion[row.key]
         of_ion = SignalEntry(f"{unit}, by the meter", 2, 1e-3, 100_000, _displayed(unit), 3)
         self.entries = {**self.entries, "mg_l_ion": of_ion}
+
+    def budget_share(self, rest: float, signal: float) -> float:
+        """From mV to percent of the concentration, at 20 °C."""
+        return 100 * math.log(10) * rest / float(nernst_slope_mv(20.0))
 
     def scale_of(self, entered: str) -> str:
         """A displayed concentration holds the meter's own calibration, whatever it counts; its mV do not."""

@@ -9,7 +9,7 @@ from brumel.core import suspicion
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.fitness import Fitted, JudgingTerms
 from brumel.core.fitness import oxygen as fitness
-from brumel.core.oxygen import saturation_mg_l
+from brumel.core.oxygen import may_be_sea_level, saturation_mg_l
 from brumel.core.suspicion import Scale, Suspicion
 from brumel.core.trace import Trace
 from brumel.core.verdict import Tolerance
@@ -82,6 +82,10 @@ class Oxygen(Quantity):
         """1 hPa and 0.1 °C make about 0.2 % each; the jar itself 0.5 % (chosen)."""
         return super().expanded_uncertainty(step, lot, expected, at_c) if lot is not None else 0.006 * expected
 
+    def budget_share(self, rest: float, signal: float) -> float:
+        """Percent of a saturated cup; in a zero solution what is still to come is nothing beside it."""
+        return 100 * rest / signal if signal > 20 else 0.0
+
     def ideal(self, probe: Probe) -> Fitted:
         """Gain 100 %, zero 0."""
         return fitness.OxygenFit(100.0, 0.0, "ideal")
@@ -100,11 +104,21 @@ class Oxygen(Quantity):
                 raised.append(suspicion.wet_tip(read, seen.expected, seen.by))
         if seen.case.probe.kind != "optical" and seen.step.vessel == "saturated_water":
             raised.append(suspicion.still_water(seen.trace.t_s, seen.trace.signal))
+        raised.append(self._sea_level(seen.case))
         limit = seen.method.judged_by().get("air_water")
         water = seen.case.conditions.water_c
         if saturated and water is not None and isinstance(limit, Tolerance) and seen.settling.elapsed_s >= 10:
             raised.append(suspicion.air_water_apart(seen.at_c, float(water), limit.value))
         return raised
+
+    def _sea_level(self, case: RunContext) -> Suspicion | None:
+        """A measured pressure that may be a weather report's; what is plainly one was refused when it was typed."""
+        told = case.conditions
+        if told.pressure_from != "station" or told.pressure_hpa is None or told.altitude_m is None:
+            return None
+        odd = may_be_sea_level(told.pressure_hpa, told.altitude_m)
+        remedy = "Read a barometer here, or start the run anew with the pressure as a weather report's."
+        return Suspicion("sea_level", odd, remedy) if odd else None
 
     def trace_features(self, trace: Trace, step: StepSpec) -> dict[str, float]:
         """How far it sank after its peak where it should stand: in zero solution sinking means nothing of the kind."""

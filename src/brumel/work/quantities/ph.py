@@ -46,6 +46,10 @@ class Ph(Quantity):
         """A displayed pH holds the meter's own calibration; its mV do not."""
         return entered
 
+    def budget_share(self, rest: float, signal: float) -> float:
+        """From mV to pH, at 20 °C."""
+        return rest / float(ph.nernst_slope_mv(20.0))
+
     def is_near(self, read: float, expected: float) -> bool:
         """Within 0.8 pH, as far as an old electrode may be off."""
         return abs(read - expected) <= 0.8

@@ -21,6 +21,7 @@ from brumel.methods.field import load_field
 from brumel.store.rounds import RoundStop
 from brumel.store.tables import Client, Site, SiteTerms
 from brumel.work.desk import MovedOn, Write, Written, clean_reason, only_the_lead_keeps, writes
+from brumel.work.rounds.sheet.judging import BY_MANUAL
 from brumel.work.rounds.sites import site_of as find_site
 from brumel.work.rounds.sites import unknown_zone
 
@@ -167,6 +168,10 @@ def terms_of(use: str, ranges: str, limits: str, water: Mapping[str, Any]) -> Te
     kind = str(water.get("compensation") or "natural")
     door.name("kind", kind, COMPENSATIONS)
     kept: dict[str, Any] = {"compensation": kind}
+    spacing = str(water.get("settling") or "")
+    door.name("kind", spacing, ("", BY_MANUAL))
+    if spacing:
+        kept["settling"] = spacing
     for name, low, high in (
         ("usual_salinity", 0, 42),
         ("tds_factor", 0.3, 1.2),

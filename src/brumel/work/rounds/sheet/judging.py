@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
@@ -23,11 +24,15 @@ from brumel.methods.doubts import doubt_figures
 from brumel.methods.field import load_field
 from brumel.store.tables import Probe, Site
 from brumel.work.quantities import names as quantity_names
+from brumel.work.quantities.base import Quantity
 from brumel.work.quantities.book import quantity_of
 from brumel.work.rounds.sheet.derived import missing, prospects, salinity, uncompensated
 from brumel.work.rounds.sheet.model import Backing, OtherDisplay, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.plausibility import MEASURED_HERE, findings, limited, sight, slip_finding, water_findings
 from brumel.work.rounds.sites import Past
+
+#: How a site says that its live readings stand minutes apart, as the field manual has it.
+BY_MANUAL = "manual"
 
 
 @dataclass(frozen=True)
@@ -161,9 +166,12 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     try:
         shown = series(quantity, line.behind.fit, trace.signal[-1200:], trace.temperature_c[-1200:], context.water)
         displayed = trace.displayed[-1] if trace.displayed else None
-        settling = judge_by_readings(trace.t_s[-1200:], shown, spec.criteria(unit, typed=typed))
+        step = display_step(quantity_of(quantity), trace.entered_as, displayed, float(shown[-1])) if typed else 0.0
+        by_manual = context.site.water.get("settling") == BY_MANUAL
+        rule = spec.criteria(unit, typed=typed, by_manual=by_manual, resolution=step)
+        settling = judge_by_readings(trace.t_s[-1200:], shown, rule)
         left = settling.unsettled_u
-        given = SheetSignal(signal, at, trace.entered_as, displayed, left, second=line.role == "second")
+        given = SheetSignal(signal, at, trace.entered_as, displayed, left, line.role == "second", step)
         value = value_of(context, line.probe, line.behind, given)
     except InputError as error:
         return replace(line, problem=joined(words_of(f) for f in error.faults))
@@ -181,6 +189,15 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     if quantity != "temperature" and line.role == "first" and not carries:
         also = (own_temperature(context, at),)
     return replace(line, shown=tuple(float(x) for x in shown), settling=settling, value=value, also=also)
+
+
+def display_step(quantity: Quantity, entered: str, shown: float | None, value: float) -> float:
+    """One step of a typed display in the reported unit; 0 where a raw signal was typed, which is finer."""
+    if shown is None or not quantity.is_display(entered):
+        return 0.0
+    step = quantity.entries[entered].step(shown)
+    # What is shown is the reported value but for a factor: mS/cm, °F, % of saturation, mg/L of the ion.
+    return step if quantity.unit == "pH" or not shown else abs(step * value / shown)
 
 
 def _together(
@@ -214,6 +231,7 @@ class SheetSignal:
 
     unsettled_u : what was still to come when it was taken, as a standard uncertainty in the reported unit
     second : the second instrument's of a pair; what is said of the first is not said again
+    step : one step of a typed display [reported unit]
     """
 
     value: float
@@ -222,6 +240,7 @@ class SheetSignal:
     displayed: float | None = None
     unsettled_u: float = 0.0
     second: bool = False
+    step: float = 0.0
 
 
 def value_of(context: SiteContext, probe: Probe, behind: Backing, given: SheetSignal) -> SheetValue:
@@ -271,7 +290,9 @@ def _doubts(context: SiteContext, probe: Probe, behind: Backing, given: SheetSig
     since_h = (context.now - calibration.at).total_seconds() / 3600 if calibration else 0.0
     salt = water.conductivity_25_us_cm
     of = Circumstances(value, given.temperature_c, since_h, salt, water.compensation)
-    left = [Doubt("still to come", given.unsettled_u)] if given.unsettled_u else []
+    # A value lies anywhere within the step of its display: rectangular [GUM, eq. 7].
+    own = (Doubt("still to come", given.unsettled_u), Doubt("step of the display", given.step / math.sqrt(12)))
+    left = [doubt for doubt in own if doubt.u > 0]
     return [*doubts(probe.quantity, behind.fit, of, doubt_figures(probe.quantity)), *left]
 
 

@@ -11,7 +11,7 @@ from brumel.core import believability as belief
 from brumel.core import ions, oxygen
 from brumel.core.expectation import Expected, expected
 from brumel.core.quantity_table import IONS
-from brumel.core.sentence import say
+from brumel.core.sentence import Amount, say
 from brumel.core.sheet import LimitOutcome, Water, against
 from brumel.core.slips import Sight, slip_of
 from brumel.core.uncertainty import digits_for
@@ -20,6 +20,9 @@ from brumel.store.tables import Site
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sheet.answers import SWAPPED_WITH
 from brumel.work.rounds.sites import Past
+
+#: Below so much an electrode is slow and uncertain [µS/cm at 25 °C]. Source: USGS-A6.4.
+PURE_US_CM = 100.0
 
 #: How a pressure is known that was typed on the sheet as the station's.
 MEASURED_HERE = "as measured here"
@@ -182,6 +185,12 @@ def water_findings(quantity: str, water: Water, altitude_m: float) -> tuple[beli
         odd = oxygen.may_be_sea_level(water.pressure_hpa, altitude_m)
         return (belief.QualityFinding("pressure", "sea-level pressure", belief.Flag.SUSPECT, odd),) if odd else ()
     ec = water.conductivity_25_us_cm
+    if quantity == "ph" and ec is not None and ec < PURE_US_CM:
+        words = say(
+            "Water of {ec} has few ions: an electrode is slow and uncertain in it. Rinse long, read two fresh portions.",
+            ec=Amount(ec, "µS/cm", ".0f"),
+        )
+        return (belief.QualityFinding("pure", "water of few ions", belief.Flag.PASS, words),)
     if quantity not in IONS or ec is None:
         return ()
     interference = ions.interference(ec, quantity)

@@ -24,7 +24,7 @@ from brumel.work.quantities.book import quantity_of
 from brumel.work.questions import Question
 from brumel.work.rounds.sheet.answers import Answers
 from brumel.work.rounds.sheet.derived import derived, parts
-from brumel.work.rounds.sheet.judging import SheetSignal, SiteContext, judge_sheet, value_of
+from brumel.work.rounds.sheet.judging import SheetSignal, SiteContext, display_step, judge_sheet, value_of
 from brumel.work.rounds.sheet.model import Backing, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.sheet import conditions, of_visit, standards_uncertainty
 from brumel.work.rounds.sheet.sheet import visit_of as find_visit
@@ -203,7 +203,8 @@ def rework(session: Session, row: Reading, whole: Sheet, again: ReadAgain, past:
     context = SiteContext(whole.visit.site, whole.water, past, again.at)
     left = math.hypot(*(float(row.settling.get(part) or 0.0) for part in ("remaining", "remaining_u")))
     displayed = again.raw if shown else None
-    given = SheetSignal(signal, again.temperature_c, entered, displayed, left, second=row.role == "second")
+    step = display_step(quantity, entered, displayed, row.value) if row.entered_as == "typed" else 0.0
+    given = SheetSignal(signal, again.temperature_c, entered, displayed, left, row.role == "second", step)
     return value_of(context, row.probe, behind, given)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import uuid
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
@@ -171,13 +172,27 @@ def backing_at(session: Session, probe: Probe, signal: str, at: datetime) -> Bac
 
 
 def standards_uncertainty(session: Session, calibrations: Iterable[Calibration]) -> dict[uuid.UUID, float]:
-    """Standard uncertainty of the least certain standard of each run, in the unit of the quantity's budget."""
+    """Standard uncertainty of the least certain cup of each run, in the unit of the quantity's budget.
+
+    A cup is as certain as its standard, and as what was still to come when its point was taken lets it be.
+    """
     by_run = {c.run_id: c for c in calibrations}
     stated: dict[uuid.UUID, list[float]] = {c.id: [] for c in by_run.values()}
-    rows = select(Point.run_id, Lot).join(Lot, Lot.id == Point.lot_id).where(Point.run_id.in_(by_run), ~Point.withdrawn)
-    for run_id, lot in session.execute(rows) if by_run else ():
+    rows = (
+        select(Point.run_id, Lot, Point.signal, Point.settling)
+        .join(Lot, Lot.id == Point.lot_id, isouter=True)
+        .where(Point.run_id.in_(by_run), ~Point.withdrawn)
+    )
+    rest: dict[uuid.UUID, float] = dict.fromkeys(stated, 0.0)
+    for run_id, lot, signal, settling in session.execute(rows) if by_run else ():
         calibration = by_run[run_id]
-        stated[calibration.id].append(standards.label_uncertainty(lot, calibration.run.probe.quantity))
+        quantity = calibration.run.probe.quantity
+        if lot is not None:
+            stated[calibration.id].append(standards.label_uncertainty(lot, quantity))
+        left = [float((settling or {}).get(part) or 0.0) for part in ("remaining", "remaining_u")]
+        to_come = quantity_of(quantity).budget_share(math.hypot(*left), signal or 0.0)
+        rest[calibration.id] = max(rest[calibration.id], to_come)
     return {
-        c.id: max(stated[c.id], default=0.0) / 2 or MEASURED[c.run.probe.quantity].standard_u for c in by_run.values()
+        c.id: math.hypot(max(stated[c.id], default=0.0) / 2 or MEASURED[c.run.probe.quantity].standard_u, rest[c.id])
+        for c in by_run.values()
     }
