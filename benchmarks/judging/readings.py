@@ -50,7 +50,7 @@ def _read(
 
 
 def ph_case(random: Random, temperature_c: float, conductivity_25: float, hours: float, points: int = 2) -> Case:
-    """One pH reading in such water, so long after a calibration near 20 °C."""
+    """One pH reading in such water, so long after a calibration near 20 °C; of one point, with a full one's slope."""
     slope, iso, e0 = random.normal(0.97, 0.01), random.normal(7, 0.5), random.normal(0, 10)
     off = random.normal(0, 0.1)
 
@@ -61,7 +61,8 @@ def ph_case(random: Random, temperature_c: float, conductivity_25: float, hours:
     for nominal in (7.0, 10.0, 4.0)[:points]:
         t = random.uniform(18, 22)
         buffers.append(BufferPoint(shown(nominal + random.normal(0, 0.01), t), t + off, nominal))
-    fit = ElectrodeFit(ph.fit(buffers))
+    carried = ph.Carried(slope + random.normal(0, 0.006), "calibration 1012") if points == 1 else None
+    fit = ElectrodeFit(ph.fit(buffers, carried=carried))
     truth = random.uniform(6.3, 9)
     junction = random.normal(0, 0.02 * min(max(100 / conductivity_25, 1), 8))
     aged = random.normal(0, 0.02 * math.sqrt(hours / 24))
@@ -71,8 +72,8 @@ def ph_case(random: Random, temperature_c: float, conductivity_25: float, hours:
     return value - truth, u
 
 
-def conductivity_case(random: Random, temperature_c: float, hours: float) -> Case:
-    """One specific conductance of natural water."""
+def conductivity_case(random: Random, temperature_c: float, hours: float, kind: Any = "natural") -> Case:
+    """One specific conductance of natural water, or by a linear coefficient, which is named and has no doubt of its own."""
     off, constant = random.normal(0, 0.1), random.normal(1, 0.03)
     t = random.uniform(18, 25)
     true_standard = float(conductivity.standard_us_cm("1413", t)) * (1 + random.normal(0, 0.005))
@@ -81,11 +82,12 @@ def conductivity_case(random: Random, temperature_c: float, hours: float) -> Cas
     cell = conductivity.fit_cell([conductivity.CellPoint(true_standard / constant * noise, t + off, named)])
     fit = CellFit(cell.cell_constant_per_cm, 0.0, 1.0, "one standard", cell.points)
     truth = random.uniform(150, 1500)
-    kind = random.normal(0, 0.0005) * (temperature_c - 25)
-    raw = truth / float(conductivity.to_reference(1.0, temperature_c, kind="natural")) * (1 + kind)
+    other = random.normal(0, 0.0005) * (temperature_c - 25) if kind == "natural" else 0.0
+    raw = truth / float(conductivity.to_reference(1.0, temperature_c, kind=kind, coefficient_percent=2.0)) * (1 + other)
     aged = 1 + random.normal(0, 0.003 * math.sqrt(hours / 24))
     signal = raw / constant * aged * (1 + random.normal(0, 0.0015))
-    value, u = _read("conductivity", fit, signal, Water(), Circumstances(0.0, temperature_c + off, hours), 0.5)
+    of = Circumstances(0.0, temperature_c + off, hours, compensation=kind)
+    value, u = _read("conductivity", fit, signal, Water(compensation=kind), of, 0.5)
     return value - truth, u
 
 
@@ -195,7 +197,9 @@ ROWS: dict[str, Callable[[Random], Case]] = {
     "pH at 5 °C, two points": lambda r: ph_case(r, 5, 600, 8),
     "pH at 30 °C, three points": lambda r: ph_case(r, 30, 900, 20, 3),
     "pH in water of 30 µS/cm": lambda r: ph_case(r, 12, 30, 4),
+    "pH at 18 °C, one point": lambda r: ph_case(r, 18, 600, 4, 1),
     "conductivity at 4 °C": lambda r: conductivity_case(r, 4, 8),
+    "conductivity at 4 °C, linear": lambda r: conductivity_case(r, 4, 8, "linear"),
     "conductivity at 24 °C": lambda r: conductivity_case(r, 24, 8),
     "oxygen near saturation, 8 °C": lambda r: oxygen_case(r, 8, 95, 6),
     "oxygen, 15 % at 18 °C": lambda r: oxygen_case(r, 18, 15, 6),

@@ -58,6 +58,9 @@ CASES: tuple[tuple[str, str, Mapping[str, str], Mapping[str, set[str]]], ...] = 
 )
 #: What varies from run to run by a share, and by how much (SD).
 _VARIES = {"gain": 0.006, "cell_constant": 0.004, "slope": 0.006, "tau_s": 0.15}
+#: How grave a fault is: as Practice ships it, and half as much; those of cups and solutions come in one size.
+SEVERITIES = (1.0, 0.5)
+_ONE_SIZE = {"contaminated_buffer", "wrong_cup", "old_standard", "warm_cup", "carry_over", "ice_wrong", "second_method"}
 #: What the run's own conditions plant: the demo's air and water are 11 °C apart.
 _OF_CONDITIONS = {"temperature_apart"}
 
@@ -84,10 +87,19 @@ class _Bench:
     things: h.Things
     random: np.random.Generator
 
-    def run(self, probe: str, method: str, cups: Mapping[str, str], own: Mapping[str, Any], fault: str = "") -> _Done:
+    def run(
+        self,
+        probe: str,
+        method: str,
+        cups: Mapping[str, str],
+        own: Mapping[str, Any],
+        fault: str = "",
+        severity: float = 1.0,
+    ) -> _Done:
         """One run of a probe whose truth is `own`; a healthy one is put into use."""
         varied = {k: own[k] * (1 + sd * self.random.normal()) for k, sd in _VARIES.items() if k in own}
         body = {**own, **varied, "seed": int(self.random.integers(1_000_000)), "faults": [fault] if fault else []}
+        body["severity"] = severity
         with self.desk.sessions.begin() as session:
             simulator.set_truth(session, f"probe:{self.things.probes[probe]}", body)
         run = start(self.desk, self.things, probe, method, cups)
@@ -111,6 +123,8 @@ def rows(desk: Desk, clock: Any, count: int, seed: int = 4) -> list[Named]:
         calm = [place.run(probe, method, cups, own) for _ in range(2 * count)]
         found.append(Named(method, True, len(calm), sum(bool(keys) for keys in calm)))
         for fault, causes in faults.items():
-            named = [bool(causes & set(place.run(probe, method, cups, own, fault)[:2])) for _ in range(count)]
-            found.append(Named(f"{method}, {fault}", False, count, sum(named)))
+            for severity in SEVERITIES if fault not in _ONE_SIZE else (1.0,):
+                done = [place.run(probe, method, cups, own, fault, severity) for _ in range(count)]
+                named = sum(bool(causes & set(keys[:2])) for keys in done)
+                found.append(Named(f"{method}, {fault}" + (", half" if severity < 1 else ""), False, count, named))
     return found

@@ -22,7 +22,8 @@ def test_conductivity_by_monte_carlo():
     cell = conductivity.fit_cell(
         [conductivity.CellPoint(1278.0, 20.0, 1278.0), conductivity.CellPoint(11670.0, 20.0, 11670.0)]
     )
-    budget = budgets.conductivity_budget(cell, 640.0, 12.0)
+    u = budgets.CellUncertainties(coefficient_percent=0.1)  # where the coefficient itself is in doubt
+    budget = budgets.conductivity_budget(cell, 640.0, 12.0, u=u)
 
     def draw():
         shift = RANDOM.normal(0, 0.1)

@@ -19,14 +19,14 @@ class CellUncertainties:
 
     standard_percent, noise_percent : of each standard and of each settled reading [%]
     temperature_c : of the thermometer, in the cups and in the sample alike [°C]
-    coefficient_percent : of the compensation's coefficient [%/°C]
+    coefficient_percent : of the compensation's coefficient [%/°C]; 0, since "at 25 °C, 2.0 %/°C" names the one that is meant
     resolution_us_cm : of the display [µS/cm]
     """
 
     standard_percent: float = 0.5
     noise_percent: float = 0.15
     temperature_c: float = 0.1
-    coefficient_percent: float = 0.1
+    coefficient_percent: float = 0.0
     resolution_us_cm: float = 1.0
 
 

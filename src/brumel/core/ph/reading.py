@@ -9,6 +9,9 @@ from brumel.core.ph.electrode import Carried, FitKind, PhFit, Segment, fit, nern
 from brumel.core.uncertainty import Budget, propagate, rectangular
 from brumel.core.working import Input, Step, Working
 
+#: How far an electrode's slope lies from the ideal one where none was measured [fraction]: common practice, no source.
+IDEAL_SLOPE_U = 0.03
+
 
 @dataclass(frozen=True)
 class PhReading:
@@ -81,7 +84,8 @@ def read(
         inputs[f"signal in pH {p.ph:.2f}"] = (p.millivolts, u.signal_mv)
         inputs[f"buffer pH {p.ph:.2f}"] = (p.ph, u.standard_ph)
     if calibration.carried:
-        inputs["carried slope"] = (calibration.slope, u.slope)
+        ideal = calibration.carried.origin.startswith("ideal")
+        inputs["carried slope"] = (calibration.slope, max(u.slope, IDEAL_SLOPE_U) if ideal else u.slope)
     budget = propagate(again, inputs)
     resolution = rectangular(0.005)
     budget = replace(

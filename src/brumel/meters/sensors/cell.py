@@ -37,10 +37,12 @@ class ConductivitySensor(Sensor):
         conductance = inside / self.cell_constant
         jitter = noise(self.seed, dip_number, t)
         if "coated" in self.faults:
-            conductance = conductance / (1.06 + 0.06 * np.log10(np.maximum(conductance, 1.0)) / 3)
+            film = 0.06 + 0.06 * np.log10(np.maximum(conductance, 1.0)) / 3
+            conductance = conductance / (1 + self.severity * film)
         if "bubble" in self.faults and kappa:
-            conductance = conductance * (0.88 + 0.01 * jitter[1]) * np.where((t % 22) > 18, 0.93, 1.0)
-        leak = self.leak_us + (14.0 if "wet_contacts" in self.faults else 0.0)
+            hidden = (0.88 + 0.01 * jitter[1]) * np.where((t % 22) > 18, 0.93, 1.0)
+            conductance = conductance * hidden**self.severity
+        leak = self.leak_us + (14.0 * self.severity if "wet_contacts" in self.faults else 0.0)
         signal = approach(t, start.signal, conductance + leak, self.tau_s)
         signal = signal * (1 + self.noise_share * jitter[0]) + 0.02 * jitter[0]
         return np.round(signal, 2), np.round(temperature + 0.01 * jitter[2], 2)

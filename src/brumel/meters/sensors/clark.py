@@ -35,19 +35,21 @@ class Clark(Sensor):
         gain, zero, tau, sigma = self.gain, self.zero_percent, self.tau_s, self.noise_percent
         there = liquid.oxygen_percent
         if "aged" in self.faults:
-            gain, tau = gain * 0.66, tau * 1.6
+            gain, tau = gain * self.graver(0.66), tau * self.graver(1.6)
         if "torn_membrane" in self.faults:
-            gain, zero, sigma = gain * 1.38, zero + 9.0, sigma + 0.5
+            gain, zero = gain * self.graver(1.38), zero + 9.0 * self.severity
+            sigma += 0.5 * self.severity
         if "spent_zero" in self.faults and there < 5:
-            there = there + 8.0
+            there = there + 8.0 * self.severity
         if "wet_tip" in self.faults and liquid.vessel == "saturated_air":
-            gain, tau = gain * 0.87, tau * 2.6
+            gain, tau = gain * self.graver(0.87), tau * self.graver(2.6)
         jitter = noise(self.seed, dip_number, t)
         temperature = approach(t, start.temperature_c, liquid.temperature_c, self.thermistor_tau_s)
         final = np.full_like(t, gain * there + zero)
         if not liquid.stirred or ("still_water" in self.faults and liquid.vessel != "saturated_air"):
-            final = final * (1 - self.consumption * (1 - np.exp(-t / 55.0)))
+            grave = self.severity if "still_water" in self.faults else 1.0
+            final = final * (1 - grave * self.consumption * (1 - np.exp(-t / 55.0)))
         if "not_polarised" in self.faults:
-            final = final * (1 + 0.30 * np.exp(-t / 900.0))
+            final = final * (1 + 0.30 * self.severity * np.exp(-t / 900.0))
         signal = approach(t, start.signal, final, tau) + sigma * jitter[0]
         return np.round(signal, 2), np.round(temperature + 0.01 * jitter[2], 2)

@@ -42,10 +42,18 @@ class Start:
 
 @dataclass(frozen=True)
 class Sensor:
-    """The hidden truth every sensor has."""
+    """The hidden truth every sensor has.
+
+    severity : how grave its faults are; 1 as Practice ships them
+    """
 
     seed: int = 1
     faults: tuple[str, ...] = ()
+    severity: float = 1.0
+
+    def graver(self, factor: float) -> float:
+        """A factor that a fault multiplies by, as grave as its severity: 1 without any."""
+        return float(factor**self.severity)
 
     @classmethod
     def from_body(cls, body: dict[str, Any]) -> Self:

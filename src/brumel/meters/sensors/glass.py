@@ -36,9 +36,11 @@ class Electrode(Sensor):
         slope, offset, tau, sigma = self.slope, self.offset_mv, self.tau_s, self.noise_mv
         wander = 0.0
         if "dry_bulb" in self.faults:
-            slope, tau, sigma = slope * 0.87, tau * 5, sigma + 0.22
+            slope, tau = slope * self.graver(0.87), tau * self.graver(5)
+            sigma += 0.22 * self.severity
         if "clogged_junction" in self.faults:
-            offset, tau, wander = offset + 33.0, tau * 4.5, 0.9
+            offset, tau = offset + 33.0 * self.severity, tau * self.graver(4.5)
+            wander = 0.9 * self.severity
         if "broken_bulb" in self.faults:
             slope, sigma = slope * 0.04, sigma + 0.1
         temperature = approach(t, start.temperature_c, liquid.temperature_c, self.thermistor_tau_s)
@@ -48,7 +50,7 @@ class Electrode(Sensor):
         jitter = noise(self.seed, dip_number, t)
         signal = signal + sigma * jitter[0]
         if "bubble" in self.faults:
-            signal = signal + 0.9 * jitter[1] + np.where((t % 30) > 24, 9.0, 0.0)
+            signal = signal + self.severity * (0.9 * jitter[1] + np.where((t % 30) > 24, 9.0, 0.0))
         return np.round(signal, 1), np.round(temperature + 0.01 * jitter[2], 2)
 
 

@@ -45,9 +45,10 @@ class Metal(Sensor):
         t = np.asarray(t_s, dtype=np.float64)
         offset, slow, share = self.offset_mv, self.slow_tau_s, self.slow_share
         if "dirty_metal" in self.faults:
-            offset, slow, share = offset - 26.0, 170.0, 0.45
+            offset, slow = offset - 26.0 * self.severity, slow + 135.0 * self.severity
+            share = share + 0.3 * self.severity
         if "reference" in self.faults:
-            offset = offset + 42.0
+            offset = offset + 42.0 * self.severity
         jitter = noise(self.seed, dip_number, t)
         final = liquid.redox_mv + offset
         gap = start.signal - final
@@ -77,7 +78,7 @@ class Tip(Sensor):
         t = np.asarray(t_s, dtype=np.float64)
         slope, tau = self.slope, self.tau_s
         if "aged_tip" in self.faults:
-            slope, tau = slope * 0.76, tau * 6
+            slope, tau = slope * self.graver(0.76), tau * self.graver(6)
         jitter = noise(self.seed, dip_number, t)
         temperature = approach(t, start.temperature_c, liquid.temperature_c, self.thermistor_tau_s)
         k = np.asarray(nernst_slope_mv(np.clip(temperature, -4, 100)))
@@ -88,7 +89,7 @@ class Tip(Sensor):
         )
         signal = approach(t, start.signal, final, tau)
         if "not_hydrated" in self.faults:
-            signal = signal + 2.4 * t / 60
+            signal = signal + 2.4 * self.severity * t / 60
         return np.round(signal + self.noise_mv * jitter[0], 1), np.round(temperature + 0.01 * jitter[2], 2)
 
 
@@ -103,8 +104,8 @@ class Thermometer(Sensor):
     def sense(self, liquid: Liquid, t_s: Array, start: Start, dip_number: int) -> tuple[Array, Array]:
         """What it shows [°C], twice: signal and temperature are one."""
         t = np.asarray(t_s, dtype=np.float64)
-        error = self.error_c + (0.6 if "sensor_off" in self.faults else 0.0)
-        tau = self.tau_s * (9 if "slow" in self.faults else 1)
+        error = self.error_c + (0.6 * self.severity if "sensor_off" in self.faults else 0.0)
+        tau = self.tau_s * (self.graver(9) if "slow" in self.faults else 1)
         shown = (
             approach(t, start.temperature_c, liquid.temperature_c + error, tau)
             + self.noise_c * noise(self.seed, dip_number, t)[0]
@@ -124,7 +125,9 @@ class ChlorineTip(Sensor):
     def sense(self, liquid: Liquid, t_s: Array, start: Start, dip_number: int) -> tuple[Array, Array]:
         """Free chlorine as shown [mg/L] and temperature [°C]."""
         t = np.asarray(t_s, dtype=np.float64)
-        gain, tau = (self.gain * 0.68, self.tau_s * 4) if "dirty_tip" in self.faults else (self.gain, self.tau_s)
+        gain, tau = (self.gain, self.tau_s)
+        if "dirty_tip" in self.faults:
+            gain, tau = gain * self.graver(0.68), tau * self.graver(4)
         jitter = noise(self.seed, dip_number, t)
         signal = approach(t, start.signal, gain * liquid.chlorine_mg_l, tau) + self.noise_mg_l * jitter[0]
         temperature = approach(t, start.temperature_c, liquid.temperature_c, self.thermistor_tau_s)
