@@ -219,6 +219,14 @@ ROWS: dict[str, Callable[[Random], Case]] = {
         for held in (True, False)
         for way in DRIFTS
     },
+    # Nobody knows which of them it was: the one U there is has to serve all four.
+    **{
+        f"{quantity} {'bracketed' if held else 'corrected'}, any of the four": (
+            lambda r, quantity=quantity, held=held: decided_case(r, quantity, str(r.choice(list(DRIFTS))), held=held)
+        )
+        for quantity in ("ph", "oxygen", "conductivity")
+        for held in (True, False)
+    },
 }
 
 

@@ -27,7 +27,7 @@ KNOWN = [
     ("orp?orp=231.3&t=25&electrode=agcl-saturated&standard=zobell", "430 mV"),  # Nordstrom1977 less 199 mV
     ("ammonia?tan=1&as=N&ph=8&t=25&s=0", "0.0537 mg/L as N"),  # Emerson1975: 5.4 %
     ("chlorine?total=1.6&free=1.2&ph=7.5&t=25", "0.40 mg/L"),
-    ("chlorine?total=2.4&free=2&ph=7.5&t=25&cya=40", "0.40 mg/L"),
+    ("chlorine?total=2.4&free=2&ph=7.5&t=25&cya=40", "0.020 mg/L"),
     ("carbon?ph=7&alk=100&t=25", "19.8 mg/L"),  # 2 mmol/L · 10^(6.352 − 7) · 44.01
     ("mixing?c=1&v=100&added=101&w=1", "1.9901"),
     ("interference?ion=nitrate&c=1&other=70.906", "0.860 mg/L as N"),

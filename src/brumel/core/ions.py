@@ -339,23 +339,23 @@ def less_interference(
             value=other,
         )
     ladder = Ladder(f"{ion.capitalize()} without {usual[0]}")
-    ladder.step("c", "as read", "reading", StepResult(read, "mg/L as N"), "reading")
+    ladder.step("c", "as read, as N", "reading", StepResult(read, "mg/L"), "reading")
     ladder.step(
         "Δ",
         f"what {usual[0]} adds",
         "K · c_other / M_other · M_N",
-        StepResult(taken, "mg/L as N"),
+        StepResult(taken, "mg/L"),
         "Umezawa2000",
         ("K", "selectivity", factor, ""),
         ("c_other", usual[0], other, "mg/L"),
     )
-    ladder.step("c'", f"{ion}", "c − Δ", StepResult(read - taken, "mg/L as N"), "Umezawa2000")
+    ladder.step("c'", f"{ion}", "c − Δ", StepResult(read - taken, "mg/L"), "Umezawa2000")
     doubt = taken if selectivity is None else 0.3 * taken
     ladder.step(
         "U",
         "of what was taken off, k = 2",
         "a factor of two" if selectivity is None else "30 %",
-        StepResult(doubt, "mg/L as N"),
+        StepResult(doubt, "mg/L"),
         "chosen",
     )
     return Undisturbed(read - taken, taken, doubt, ladder.done())

@@ -50,7 +50,7 @@ def ticks(low: float, high: float, about: int = 5) -> list[float]:
     power = 10.0 ** np.floor(np.log10(raw))
     step = next(s for s in (power, 2 * power, 5 * power, 10 * power) if s >= raw)
     first = np.ceil(low / step) * step
-    return [round(float(v), 10) for v in np.arange(first, high + step * 1e-6, step)]
+    return [round(float(v), 10) + 0.0 for v in np.arange(first, high + step * 1e-6, step)]  # no minus before nothing
 
 
 def short_lines(title: str, most: int = 11) -> list[str]:

@@ -81,14 +81,14 @@ def _stabilised(given: Given, acid: float) -> Answer:
     share = 100 * parts.hypochlorous_mg_l / free if free else 0.0
     return Answer(
         (
-            AnswerValue("combined chlorine", combined, "mg/L", 2),
             AnswerValue("hypochlorous acid", parts.hypochlorous_mg_l, "mg/L", 3, "the part that disinfects"),
+            AnswerValue("combined chlorine", combined, "mg/L", 2),
             AnswerValue("held by the stabiliser", parts.bound_mg_l, "mg/L", 2),
             AnswerValue("hypochlorous share of the free", share, "%", 1),
         ),
         (worked.working,),
         (
-            "With this stabiliser pH hardly moves the hypochlorous acid; its ratio to free chlorine does.",
+            "Beside a stabiliser the ratio of free chlorine to it moves the hypochlorous acid more than pH does.",
             "The stabiliser's constants are those of 25 °C, from memory: take the third figure for a guide.",
         ),
         AnswerChart("hypochlorous acid over pH", "pH", "mg/L", (drawn,), marks),
