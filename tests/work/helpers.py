@@ -191,6 +191,12 @@ def visit(desk, clock, things, site="raceway", probe="A1", source="live", **take
     return made
 
 
+def open_typed(desk, things, site, probes):
+    """The typed sheet of a site with these probes; its id."""
+    wanted = [things.probes[p] for p in probes]
+    return rounds.start_visit(desk, things.ansa, key(), site_id=things.sites[site], probes=wanted, source="typed").id
+
+
 def a_round(desk, name="Lagoon"):
     with desk.read() as session:
         return next(r for r in calendar.rounds(session) if r.name == name)

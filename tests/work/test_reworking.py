@@ -44,14 +44,7 @@ def newest(desk, quantity):
 
 def test_a_wrong_value_is_shown_then_worked_out_anew_and_returns_to_review(desk, clock, things):
     shown = {"B1": ("ph", 8.6), "B3": ("us_cm", 310.0)}
-    visit = rounds.start_visit(
-        desk,
-        things.ansa,
-        h.key(),
-        site_id=things.sites["raceway"],
-        probes=[things.probes[p] for p in shown],
-        source="typed",
-    ).id
+    visit = h.open_typed(desk, things, "raceway", shown)
     typed = rounds.TypedSheet([rounds.Typed(things.probes[p], *value) for p, value in shown.items()], 8.0)
     with pytest.raises(Unanswered) as asked:
         rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed)

@@ -101,9 +101,7 @@ PLANTED = [
 
 @pytest.mark.parametrize(("site", "shown", "words"), PLANTED)
 def test_each_planted_error_is_questioned_and_answered_by_itself(desk, clock, things, site, shown, words):
-    visit = rounds.start_visit(
-        desk, things.ansa, h.key(), site_id=things.sites[site], probes=[things.probes[p] for p in shown], source="typed"
-    ).id
+    visit = h.open_typed(desk, things, site, shown)
     rows = [rounds.Typed(things.probes[p], unit, value) for p, (unit, value) in shown.items()]
     typed = rounds.TypedSheet(rows=rows, temperature_c={"pool": 29.0}.get(site, 8.0))
     with pytest.raises(Unanswered, match=words) as refused:
@@ -208,14 +206,7 @@ def test_typed_values_are_recorded_without_the_probes_that_wait_beside_them(desk
 
 def test_an_answer_stays_with_what_it_answered_when_that_is_worked_out_anew(desk, clock, things):
     probes = {"B1": ("ph", 7.2), "B2": ("mg_l", 18.5)}
-    visit = rounds.start_visit(
-        desk,
-        things.ansa,
-        h.key(),
-        site_id=things.sites["raceway"],
-        probes=[things.probes[p] for p in probes],
-        source="typed",
-    ).id
+    visit = h.open_typed(desk, things, "raceway", probes)
     typed = rounds.TypedSheet([rounds.Typed(things.probes[p], *shown) for p, shown in probes.items()], 8.0)
     with pytest.raises(Unanswered) as asked:
         rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed)
@@ -269,9 +260,7 @@ SALT_BESIDE = [
 @pytest.mark.parametrize(("shown", "unit", "words"), SALT_BESIDE)
 def test_tds_and_salinity_are_held_against_the_conductivity_they_stand_beside(desk, things, shown, unit, words):
     b3 = things.probes["B3"]
-    visit = rounds.start_visit(
-        desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[b3], source="typed"
-    ).id
+    visit = h.open_typed(desk, things, "lagoon", ["B3"])
     typed = rounds.TypedSheet([rounds.Typed(b3, "us_cm_ref", 14_200.0)], 8.0, beside={b3: rounds.Beside(shown, unit)})
     if not words:
         assert rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=typed).readings
@@ -289,14 +278,7 @@ def test_a_sheet_that_repeats_the_last_one_to_the_digit_is_asked_about_once(desk
 
     def typed(**changed):
         rows = [rounds.Typed(things.probes[p], *(changed.get(p) or shown[p])) for p in shown]
-        visit = rounds.start_visit(
-            desk,
-            things.ansa,
-            h.key(),
-            site_id=things.sites["raceway"],
-            probes=[things.probes[p] for p in shown],
-            source="typed",
-        ).id
+        visit = h.open_typed(desk, things, "raceway", shown)
         rounds.record_typed(desk, things.ansa, h.key(), visit_id=visit, typed=rounds.TypedSheet(rows, 8.0))
 
     typed()
