@@ -18,7 +18,7 @@ def test_without_a_year_and_without_wandering_it_is_the_prediction_interval(monk
     expectation._expected.cache_clear()
     values = np.random.default_rng(3).normal(7.4, 0.2, 12)
     found = expected(list(values), [float(7 * i) for i in range(12)], least_spread=0.01)
-    half = stats.t.ppf(0.99, 11) * values.std(ddof=1) * np.sqrt(1 + 1 / 12)
+    half = stats.t.ppf(1 - expectation.QUESTIONED / 2, 11) * values.std(ddof=1) * np.sqrt(1 + 1 / 12)
     expectation._expected.cache_clear()
     assert (found.low, found.high) == pytest.approx((values.mean() - half, values.mean() + half), abs=1e-3)
 

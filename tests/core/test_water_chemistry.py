@@ -8,6 +8,8 @@ from hypothesis import strategies as st
 from brumel.core import carbonate, ions, mixing, stabiliser
 from brumel.core.chlorine import hypochlorous_fraction
 from brumel.core.errors import InputError
+from brumel.core.fitness.ions import IonFit
+from brumel.core.sheet import ReadWith, Water, report, series
 
 
 def test_the_constants_of_the_chlorinated_forms_close_their_cycles():
@@ -65,3 +67,20 @@ def test_a_spike_is_found_again_and_another_ion_is_taken_off():
     assert worked.value == pytest.approx(1 - 0.1400, abs=1e-3)
     with pytest.raises(InputError, match="Nothing can be said"):
         ions.less_interference(0.5, 600.0, "ammonium")
+
+
+def test_what_disturbs_a_tip_is_taken_off_on_the_sheet_and_makes_it_less_certain():
+    """A site with 70.906 mg/L of chloride: 0.140 mg/L as N of the nitrate are chloride's, known to a factor of two."""
+    pair = [ions.IonPoint(210.0 - 57.0 * step, 20.0, 10.0**step) for step in (0, 1)]
+    fit = IonFit(ions.fit(pair, ion="nitrate"), 57.0, "pair")
+    signal = 190.0
+    plain, known = (
+        report("nitrate", ReadWith(fit, True, "", 0.5), signal, 20.0, Water(chloride_mg_l=chloride))
+        for chloride in (None, 70.906)
+    )
+    taken = min(0.1400, plain.value)
+    assert plain.value - known.value == pytest.approx(taken, abs=1e-3)
+    assert known.expanded_uncertainty == pytest.approx((plain.expanded_uncertainty**2 + 0.14**2) ** 0.5, rel=0.01)
+    assert [s.symbol for s in known.working.steps][-2:] == ["c'", "U"]
+    shown = series("nitrate", fit, [signal], [20.0], Water(chloride_mg_l=70.906))
+    assert float(shown[0]) == pytest.approx(known.value)

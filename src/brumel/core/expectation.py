@@ -15,7 +15,7 @@ from scipy import optimize, stats
 from brumel.core.checking import Door
 
 #: The share of healthy values that lie outside the band and are questioned; with this share on both sides: chosen.
-QUESTIONED = 0.02
+QUESTIONED = 0.015
 #: From how many earlier values on a past says anything of its own spread: chosen.
 FEWEST = 5
 #: The newest values that are looked at: more would tell little and cost time.

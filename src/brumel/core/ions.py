@@ -306,6 +306,17 @@ class Undisturbed:
     working: Working
 
 
+def interference_mg_l(ion: str, other_mg_l: float, selectivity: float | None = None) -> float:
+    """What the disturbing ion adds to a tip's reading, K · c_other [mg/L] -> [mg/L as N]. Source: Umezawa2000."""
+    door = Door()
+    door.name("ion", ion, DISTURBS)
+    other = door.number("other_mg_l", other_mg_l, 0, 100_000)
+    usual = DISTURBS.get(ion, ("", 1.0, 0.0))
+    factor = usual[2] if selectivity is None else door.number("selectivity", selectivity, 0, 1)
+    door.close()
+    return factor * other / usual[1] * NITROGEN_G_MOL
+
+
 def less_interference(
     concentration_mg_l: float, other_mg_l: float, ion: str, selectivity: float | None = None
 ) -> Undisturbed:
@@ -321,10 +332,12 @@ def less_interference(
     read = door.number("concentration_mg_l", concentration_mg_l, 0, 100_000)
     other = door.number("other_mg_l", other_mg_l, 0, 100_000)
     door.name("ion", ion, DISTURBS)
-    usual = DISTURBS.get(ion, ("", 1.0, 0.0))
-    factor = usual[2] if selectivity is None else door.number("selectivity", selectivity, 0, 1)
+    if selectivity is not None:
+        door.number("selectivity", selectivity, 0, 1)
     door.close()
-    taken = factor * other / usual[1] * NITROGEN_G_MOL
+    usual = DISTURBS[ion]
+    factor = usual[2] if selectivity is None else selectivity
+    taken = interference_mg_l(ion, other, selectivity)
     if taken > read:
         raise InputError(
             "other_mg_l",

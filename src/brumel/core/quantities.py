@@ -102,6 +102,8 @@ QUANTITIES: dict[str, NamedQuantity] = {
     "calcium_mg_l": NamedQuantity("calcium hardness", "Ca", "mg/L as CaCO3"),
     "alkalinity_mg_l": NamedQuantity("total alkalinity", "alk", "mg/L as CaCO3"),
     "cyanuric_mg_l": NamedQuantity("cyanuric acid", "CYA", "mg/L"),
+    "chloride_mg_l": NamedQuantity("chloride", "Cl", "mg/L"),
+    "potassium_mg_l": NamedQuantity("potassium", "K", "mg/L"),
     "other_mg_l": NamedQuantity("the other ion", "c", "mg/L"),
     "selectivity": NamedQuantity("selectivity of the tip", "K", ""),
     "volume_ml": NamedQuantity("volume of the cup", "V1", "mL"),

@@ -32,6 +32,7 @@ class Water:
     salinity : practical salinity; conductivity_25_us_cm : specific conductance, None where it was not read
     pressure_hpa : station pressure; compensation, coefficient_percent : how conductivity is brought to 25 °C [%/°C]
     cyanuric_mg_l : stabiliser of a pool, 0 where there is none or nothing is known of it
+    chloride_mg_l, potassium_mg_l : what disturbs a nitrate or an ammonium tip, None where it is not known
     """
 
     salinity: float = 0.0
@@ -43,6 +44,12 @@ class Water:
     coefficient_percent: float = 2.0
     light: bool | None = None
     cyanuric_mg_l: float = 0.0
+    chloride_mg_l: float | None = None
+    potassium_mg_l: float | None = None
+
+    def disturbing(self, ion: str) -> float | None:
+        """The concentration of the ion that disturbs this tip most [mg/L]; None where it is not known."""
+        return self.chloride_mg_l if ion == "nitrate" else self.potassium_mg_l
 
 
 @dataclass(frozen=True)
@@ -253,10 +260,25 @@ def _ion(fit: IonFit, signal: float, temperature_c: float, water: Water, origin:
     ladder.step("c", name, "c = a / γ", StepResult(value, "mg/L as N", digits=3), "Davies")
     budget = budgets.ion_budget(fit.calibration, signal, temperature_c, standard_u_percent=u)
     expanded_uncertainty = budget.expanded_uncertainty / gamma
+    ion = fit.calibration.ion
+    other = water.disturbing(ion)
+    taken = ions.interference_mg_l(ion, other) if other else 0.0
+    if taken:
+        # What would be taken off may exceed what is there; then there is none of it to be seen, to within the doubt.
+        value, expanded_uncertainty = max(value - taken, 0.0), math.hypot(expanded_uncertainty, taken)
+        ladder.step(
+            "c'",
+            f"less what {ions.DISTURBS[ion][0]} adds, to a factor of two",
+            "c − K · c_other / M_other · M_N",
+            StepResult(value, "mg/L as N", digits=3),
+            "Umezawa2000",
+            ("K", "selectivity", ions.DISTURBS[ion][2], ""),
+            ("c_other", f"{ions.DISTURBS[ion][0]}, the site's", other or 0.0, "mg/L"),
+        )
     ladder.step(
         "U",
         "expanded uncertainty, k = 2",
-        "each input moved",
+        "each input moved" + (", and all that was taken off" if taken else ""),
         StepResult(expanded_uncertainty, "mg/L as N", digits=3),
         "GUM",
     )
@@ -305,8 +327,10 @@ def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Wa
     if quantity == "oxygen" and water.salinity:
         return read * np.asarray(oxygen.saturation_mg_l(t, water.salinity)) / np.asarray(oxygen.saturation_mg_l(t))
     ec = water.conductivity_25_us_cm
-    if quantity in IONS and ec is not None and ec <= 38_000:
-        return read / float(ions.activity_coefficient(ions.ionic_strength_mol_l(ec)))
+    if quantity in IONS:
+        gamma = 1.0 if ec is None or ec > 38_000 else float(ions.activity_coefficient(ions.ionic_strength_mol_l(ec)))
+        other = water.disturbing(quantity)
+        return np.maximum(read / gamma - (ions.interference_mg_l(quantity, other) if other else 0.0), 0.0)
     return read
 
 

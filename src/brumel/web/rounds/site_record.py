@@ -20,6 +20,13 @@ from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
 from brumel.work.rounds import calendar, recurrence, site_record
 
+#: What is known of a site's water and not read at each visit, by its key, with its words [mg/L].
+WATER_FIGURES = {
+    "cyanuric_mg_l": "Cyanuric acid of a stabilised pool",
+    "chloride_mg_l": "Chloride, beside a nitrate tip",
+    "potassium_mg_l": "Potassium, beside an ammonium tip",
+}
+
 
 @blueprint.get("/sites/edit")
 def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | None = None) -> Any:
@@ -32,6 +39,7 @@ def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | No
             site=site,
             kinds=site_record.KINDS,
             compensations=site_record.COMPENSATIONS,
+            water_figures=WATER_FIGURES,
             faults=faults,
             given=given or _as_given(site),
             history=site_record.history(session, site.id) if site else [],
@@ -62,9 +70,7 @@ def _as_given(site: Any) -> dict[str, Any]:
         "limits": site_record.write_lines(site.limits, limits=True),
         "compensation": site.water.get("compensation", "natural"),
         "settling": site.water.get("settling", ""),
-        **{
-            k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent", "cyanuric_mg_l")
-        },
+        **{k: show(site.water.get(k)) for k in ("usual_salinity", "tds_factor", "coefficient_percent", *WATER_FIGURES)},
     }
 
 
@@ -93,7 +99,7 @@ def save_site() -> Any:
             "settling": request.form.get("settling"),
             "usual_salinity": optional_number("usual_salinity", "Usual salinity"),
             "tds_factor": optional_number("tds_factor", "TDS factor"),
-            "cyanuric_mg_l": optional_number("cyanuric_mg_l", "Cyanuric acid"),
+            **{key: optional_number(key, words) for key, words in WATER_FIGURES.items()},
             "coefficient_percent": optional_number("coefficient_percent", "Temperature coefficient"),
         }
         terms = site_record.terms_of(

@@ -327,12 +327,7 @@ class Quantity:
         return entered in self.entries and entered != self.native
 
     def budget_share(self, rest: float, signal: float) -> float:
-        """What was still to come in a cup, in the unit of the quantity's budget: its own, or percent of the signal.
-
-        rest : in the signal's unit; a signal near nothing has no share of it
-        """
-        if self.row.label is not None and self.row.label.u_unit == "%" and abs(signal) > 1e-6:
-            return min(100 * rest / abs(signal), 100.0)
+        """What was still to come in a cup, in the unit of the quantity's budget; `rest` is in the signal's unit."""
         return rest
 
     # -- suspicions

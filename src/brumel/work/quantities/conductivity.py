@@ -51,6 +51,10 @@ def _parts_per_million(value: float, at_c: float, case: RunContext) -> float:
     return _compensated(value * SOLIDS["ppm"] / factor, at_c, case)
 
 
+#: What a cell conducts less than, it conducts in air [µS]: no standard is so weak.
+_IN_AIR_US = 20.0
+
+
 class Conductivity(Quantity):
     """Signal in µS as the cell conducts; read as uncompensated µS/cm."""
 
@@ -84,6 +88,10 @@ class Conductivity(Quantity):
             return "ppm"
         unit = {"µS/cm": "us_cm", "mS/cm": "ms_cm"}.get(shown, "")
         return f"{unit}_ref" if unit and settings.get("compensation") in ("linear", "natural") else unit
+
+    def budget_share(self, rest: float, signal: float) -> float:
+        """Percent of what a standard conducts; in air there is nothing to have a share of."""
+        return 100 * rest / signal if signal > _IN_AIR_US else 0.0
 
     def ideal(self, probe: Probe) -> Fitted:
         """A cell of its nominal constant."""

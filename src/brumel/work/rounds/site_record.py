@@ -177,6 +177,8 @@ def terms_of(use: str, ranges: str, limits: str, water: Mapping[str, Any]) -> Te
         ("tds_factor", 0.3, 1.2),
         ("coefficient_percent", 0.5, 4),
         ("cyanuric_mg_l", 0, 1000),
+        ("chloride_mg_l", 0, 20_000),
+        ("potassium_mg_l", 0, 1000),
     ):
         if water.get(name) is not None:
             kept[name] = door.number({"usual_salinity": "salinity"}.get(name, name), water[name], low, high)

@@ -85,6 +85,8 @@ def _water(bare: Sheet, site: Site) -> Water:
         coefficient_percent=float(terms.get("coefficient_percent", 2.0)),
         light=conditions.get("light"),
         cyanuric_mg_l=float(terms.get("cyanuric_mg_l") or 0.0),
+        chloride_mg_l=terms.get("chloride_mg_l"),
+        potassium_mg_l=terms.get("potassium_mg_l"),
     )
     for row in bare.kept:
         if row.depth_m != bare.depth_m:
