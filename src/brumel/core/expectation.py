@@ -10,7 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import optimize, stats
+from scipy import optimize
+from scipy.special import ndtri, stdtr
 
 from brumel.core.checking import Door
 
@@ -18,8 +19,8 @@ from brumel.core.checking import Door
 QUESTIONED = 0.015
 #: From how many earlier values on a past says anything of its own spread: chosen.
 FEWEST = 5
-#: The newest values that are looked at: more would tell little and cost time.
-NEWEST = 60
+#: How many of the newest values are looked at, and how many of those before, evenly: these tell the season. Chosen.
+NEWEST, OLDER = 20, 20
 
 #: What is believed of spread before any value was read: as if so many values had shown the least spread. Chosen.
 _BELIEF = 1.0
@@ -39,17 +40,19 @@ class _World(NamedTuple):
     wandering: float
     memory_days: float
 
-    def alike(self, apart_days: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Covariance of what two moments so far apart have in common, in units of what they do not."""
-        season = self.year**2 * np.cos(2 * np.pi * apart_days / _DAYS_A_YEAR)
-        return season + self.wandering**2 * np.exp(-np.abs(apart_days) / self.memory_days)
-
 
 _WORLDS = tuple(
     _World(year, wandering, memory)
     for year, wandering, memory in itertools.product(_YEAR, _WANDERING, _MEMORY_DAYS)
     if wandering or memory == _MEMORY_DAYS[0]
 )
+
+
+def _alike(apart_days: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Covariance of what two moments so far apart have in common, in units of what they do not; one row a world."""
+    season = np.cos(2 * np.pi * apart_days / _DAYS_A_YEAR)
+    wanders = {memory: np.exp(-np.abs(apart_days) / memory) for memory in {w.memory_days for w in _WORLDS}}
+    return np.stack([w.year**2 * season + w.wandering**2 * wanders[w.memory_days] for w in _WORLDS])
 
 
 @dataclass(frozen=True)
@@ -68,7 +71,7 @@ class Expected:
     @property
     def spread(self) -> float:
         """What stands for one standard deviation [unit]: the band's half width by 2.58, as a normal distribution has it."""
-        return (self.high - self.low) / 2 / float(stats.norm.ppf(1 - QUESTIONED / 2))
+        return (self.high - self.low) / 2 / float(ndtri(1 - QUESTIONED / 2))
 
     def questions(self, value: float) -> bool:
         return not self.low <= value <= self.high
@@ -107,8 +110,10 @@ def expected(
     door.close()
     if len(values) < FEWEST or v.size != t.size:
         return None
-    newest = np.argsort(t)[:NEWEST]
-    found = _expected(tuple(v[newest]), tuple(np.round(t[newest], 2)), least_spread, in_proportion)
+    order = np.argsort(t)
+    older = order[NEWEST:]
+    looked_at = np.append(order[:NEWEST], older[:: max(-(-older.size // OLDER), 1)])
+    found = _expected(tuple(v[looked_at]), tuple(np.round(t[looked_at], 2)), least_spread, in_proportion)
     return replace(found, low=max(found.low, within[0]), high=min(found.high, within[1]))
 
 
@@ -129,10 +134,10 @@ def _expected(values: tuple[float, ...], days_ago: tuple[float, ...], least: flo
 
     def below(x: float) -> float:
         """How probable the next value is to be at most x."""
-        total = float(weights[:first] @ stats.t.cdf((x - parts[0].middle) / parts[0].scale, parts[0].freedom))
+        total = float(weights[:first] @ stdtr(parts[0].freedom, (x - parts[0].middle) / parts[0].scale))
         if len(parts) > 1 and x > -near_nothing:
             z = (np.log(x + near_nothing) - parts[1].middle) / parts[1].scale
-            total += float(weights[first:] @ stats.t.cdf(z, parts[1].freedom))
+            total += float(weights[first:] @ stdtr(parts[1].freedom, z))
         return total
 
     reach = float(np.abs(v).max()) + 10 * least + 40 * float(parts[0].scale.max())
@@ -159,9 +164,9 @@ def _fitted(v: NDArray[np.float64], t: NDArray[np.float64], least: float) -> tup
     n, middle = v.size, float(np.median(v))
     y = v - middle
     apart = t[:, None] - t[None, :]
-    k = np.stack([world.alike(apart) for world in _WORLDS]) + np.eye(n)
-    to_now = np.stack([world.alike(t) for world in _WORLDS])
-    at_once = np.array([world.alike(np.zeros(1))[0] for world in _WORLDS]) + 1.0
+    k = _alike(apart) + np.eye(n)
+    to_now = _alike(t)
+    at_once = _alike(np.zeros(1))[:, 0] + 1.0
     inverse = np.linalg.inv(k)
     ones = np.ones(n)
     # A level that nobody knows before: its flat prior is integrated out.
