@@ -65,6 +65,10 @@ def test_steady_few_and_broken_pasts():
     steady = expected([7.0] * 8, [float(i) for i in range(1, 9)], least_spread=0.1)
     assert [steady.questions(v) for v in (7.15, 7.5)] == [False, True]
     assert expected([7.0] * 4, [1.0, 2.0, 3.0, 4.0], least_spread=0.1) is None
+    wild = expected(
+        [0.01, 900.0, 0.02, 500.0, 0.5], [7.0, 14.0, 21.0, 28.0, 35.0], least_spread=0.001, in_proportion=True
+    )
+    assert wild.low < wild.middle < wild.high < float("inf")
     for values, days in (([float("nan")] * 5, [1.0] * 5), ([7.0] * 5, [-1.0] * 5)):
         with pytest.raises(InputError):
             expected(values, days, least_spread=0.1)

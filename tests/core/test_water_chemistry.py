@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brumel.core import carbonate, ions, mixing, stabiliser
+from brumel.core import carbonate, ions, mixing, sense, stabiliser
 from brumel.core.chlorine import hypochlorous_fraction
 from brumel.core.errors import InputError
 from brumel.core.fitness.ions import IonFit
@@ -84,3 +84,11 @@ def test_what_disturbs_a_tip_is_taken_off_on_the_sheet_and_makes_it_less_certain
     assert [s.symbol for s in known.working.steps][-2:] == ["c'", "U"]
     shown = series("nitrate", fit, [signal], [20.0], Water(chloride_mg_l=70.906))
     assert float(shown[0]) == pytest.approx(known.value)
+
+
+@pytest.mark.parametrize(
+    ("unionised", "kind", "flag"), [(0.9, "pond", 3), (0.1, "raceway", 1), (0.9, "stream", None), (0.61, "hatchery", 3)]
+)
+def test_ammonia_fish_would_not_live_through_is_a_slip_or_an_alarm(unionised, kind, flag):
+    found = sense.ammonia_against_fish(unionised, 9.1, kind)
+    assert (int(found.flag) if found else None) == flag

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 from scipy import optimize
-from scipy.special import ndtri, stdtr
+from scipy.special import stdtr
 
 from brumel.core.checking import Door
 
@@ -67,11 +67,6 @@ class Expected:
     low: float
     high: float
     count: int
-
-    @property
-    def spread(self) -> float:
-        """What stands for one standard deviation [unit]: the band's half width by 2.58, as a normal distribution has it."""
-        return (self.high - self.low) / 2 / float(ndtri(1 - QUESTIONED / 2))
 
     def questions(self, value: float) -> bool:
         return not self.low <= value <= self.high
@@ -143,6 +138,8 @@ def _expected(values: tuple[float, ...], days_ago: tuple[float, ...], least: flo
     reach = float(np.abs(v).max()) + 10 * least + 40 * float(parts[0].scale.max())
 
     def at(share: float) -> float:
+        if below(3 * reach) <= share:
+            return 3 * reach  # values over many powers of ten: what is beyond is not expected either way
         return float(optimize.brentq(lambda x: below(x) - share, -reach, 3 * reach, xtol=least / 1000))
 
     return Expected(at(0.5), at(QUESTIONED / 2), at(1 - QUESTIONED / 2), v.size)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import select
@@ -122,13 +122,11 @@ def _rework(w: Write, visit_id: uuid.UUID, why: str, uncertainties: bool) -> lis
         group = [r for r in before if r.depth_m == depth]
         lines = tuple(SheetLine(c.probe, c.role, Backing(None, None, "", "", 0.0)) for c in visit.carried)
         whole = judge_sheet(Sheet(visit, lines, Water(), known, tuple(group), depth), {}, w.now)
-        # Conductivity first: what rests on salt then sees the salt as it comes out today.
-        for row in sorted(group, key=lambda r: r.quantity != "conductivity"):
+        for row in group:
             fresh = _fresh(w, whole, row)
             if fresh is not None and _differs(row, fresh, uncertainties or row.decision_id is not None):
-                new = _written(w, row, fresh, why)
-                whole = replace(whole, kept=tuple(new if r is row else r for r in whole.kept))
-    follow(w, visit, why=why)
+                _written(w, row, fresh, why)
+    follow(w, visit, why=why)  # also what rests on the salt, where conductivity comes out otherwise
     return _told(w.session, visit, before)
 
 
