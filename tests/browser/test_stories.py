@@ -105,7 +105,8 @@ def test_live_from_cold_probe_to_exported_reading(brumel, open_page):
 
     page.goto("/records")
     with page.expect_download() as download:
-        page.get_by_role("link", name="Export as CSV").click()
+        page.get_by_role("link", name="Take away").click()
+        page.get_by_role("link", name="CSV, readings").click()
     rows = list(csv.DictReader(io.StringIO(download.value.path().read_text("utf-8"))))
     assert {r["calibration_number"] for r in rows if r["quantity"] == "ph"} == {number}
 
@@ -145,7 +146,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
     page.keyboard.type("Acid feed stuck open; duty manager told")
     page.keyboard.press("Enter")
     expect(page.get_by_role("row").filter(has_text="pH probe B1")).to_contain_text("recorded")
-    page.goto("/records")
+    page.goto("/records/readings")
     expect(page.get_by_role("row").filter(has_text="pH").first).to_contain_text("fails")
 
 

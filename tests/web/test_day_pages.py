@@ -15,6 +15,7 @@ from brumel.store.rounds import Photo, Round
 from brumel.store.tables import Meter, Probe, Reading, Run, Site, Visit
 from brumel.web.rounds.printing import press
 from brumel.work import rounds, simulator
+from brumel.work.demo.load import PASSWORD
 from brumel.work.rounds import calendar, outings
 from tests.web.conftest import csrf, sign_in
 from tests.web.test_flows import post, words
@@ -472,8 +473,8 @@ def test_from_the_closing_check_to_the_signature_by_forms(client, lead, things, 
         decision = session.scalar(select(Decision.id))
     reading = f"/records/readings/{newest.id}"
     assert "grade" in words(lead.get(reading))
-    signed = post(lead, "/records/review", "/records/sign", reading=str(newest.id), name="Ilka Torvend")
-    assert "1 signed." in words(signed)
+    signed = post(lead, "/records/review", "/records/sign", reading=str(newest.id), password=PASSWORD)
+    assert "1 reading Signed by Ilka Torvend" in words(signed)
     assert "Ilka Torvend" in words(client.get(reading))
     again = post(lead, page, f"/records/decisions/{decision}/reopen", reason="Wrong cup", name="Ilka Torvend")
     assert "opened again" in words(again)

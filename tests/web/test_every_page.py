@@ -48,7 +48,7 @@ class Page(HTMLParser):
 
 
 #: A form may name these several times; everything else it says once, or the second is silently lost.
-LISTS = {"dip"}
+LISTS = {"reading", "dip"}
 
 
 #: What a page may ask of the database; most ask less.

@@ -8,13 +8,15 @@ import pytest
 from sqlalchemy import select
 
 from brumel.core import drift
-from brumel.store.records import Decision
+from brumel.core.errors import InputError
+from brumel.store.records import Decision, Unsigned
 from brumel.store.tables import Reading
 from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
+from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import MovedOn, NotAllowed, Refused
-from brumel.work.records import affected, decisions, signing
+from brumel.work.records import affected, decisions, review, signing
 from brumel.work.rounds import outings, past
 from tests.work import helpers as h
 
@@ -164,11 +166,11 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
         assert r.expanded_uncertainty >= math.hypot(u_before, error / 2)
     with desk.read() as session:
         decision = decisions.decision_of(session, row.id)
-        assert signing.queue(session).closings == []
+        assert signing.open_closings(session) == []
     undo = dict(decision_id=str(decision.id), reason="The buffer was the wrong cup", name=ILKA)
     decisions.reopen(desk, things.ilka, h.key(), **undo)
     with desk.read() as session:
-        assert [c.id for c in signing.queue(session).closings] == [row.id]  # it waits for the lead again
+        assert [c.id for c in signing.open_closings(session)] == [row.id]  # it waits for the lead again
     again = standing(desk)
     assert [(r.version, r.backing, r.decision_id) for r in again] == [(3, "open", None)] * 2
     assert [r.value for r in again] == pytest.approx([b.value for b in sorted(before.values(), key=lambda b: b.at)])
@@ -178,7 +180,7 @@ def test_a_drifted_probe_is_corrected_in_time_graded_and_can_be_opened_again(des
     assert {r.backing for r in standing(desk)} == {"not reported"}
     with desk.read() as session:
         kinds = [r.kind for r in decisions.decisions_about(session, row.id)]
-        assert signing.queue(session).closings == []
+        assert signing.open_closings(session) == []
         assert kinds == ["closing", "reopened", "closing"]
         past = rounds.past_values(session, rounds.site_of(session, things.sites["raceway"]))
         assert past["ph"] == []  # a value that is not reported is no history
@@ -211,15 +213,18 @@ def test_conductivity_is_corrected_in_proportion_and_what_follows_follows(desk, 
 def test_a_bad_lot_is_traced_to_every_reading_and_signed_records_change_by_version(desk, clock, things):
     a_day(desk, clock, things)
     rows = standing(desk)
-    sign = dict(readings=[str(r.id) for r in rows], name=ILKA)
+    sign = dict(readings=[str(r.id) for r in rows], password=PASSWORD)
     with pytest.raises(NotAllowed):
         signing.sign(desk, things.ansa, h.key(), **sign)
-    with pytest.raises(Refused, match="Nothing is ticked"):
-        signing.sign(desk, things.ilka, h.key(), readings=[], name=ILKA)
-    assert signing.sign(desk, things.ilka, h.key(), **sign).signed == 2
+    with pytest.raises(Refused, match="Nothing is left to sign"):
+        signing.sign(desk, things.ilka, h.key(), readings=[], password=PASSWORD)
+    with pytest.raises(InputError, match="Password is not yours"):
+        signing.sign(desk, things.ilka, h.key(), **sign | {"password": PASSWORD + "x"})
+    act = signing.sign(desk, things.ilka, h.key(), **sign)
+    assert act.signed == 2
     with desk.read() as session:
-        queue = signing.queue(session)
-        assert not {r.id for r in queue.rest + queue.odd + queue.exceeded} & {r.id for r in rows}
+        assert not set(session.scalars(select(Unsigned.reading_id))) & {r.id for r in rows}
+        assert {r.id for r in signing.signing(session, act.id)[1]} == {r.id for r in rows}  # exactly these versions
         made, touched = affected.touched(session, "lot", kit.lots_on_shelf(session, clock())[0].lot.id)
     lot = things.lots["N7-121"]
     say = dict(kind="lot", subject=lot, reason="Read 6.7 beside a fresh bottle", name=ILKA)
@@ -232,7 +237,8 @@ def test_a_bad_lot_is_traced_to_every_reading_and_signed_records_change_by_versi
     with desk.read() as session:
         assert signing.signature(session, rows[0].id).name == ILKA  # the old version stays signed
         assert signing.signature(session, after[0].id) is None
-        assert {r.id for r in signing.queue(session).odd} >= {r.id for r in after}
+        assert set(session.scalars(select(Unsigned.reading_id))) >= {r.id for r in after}
+        assert sum(v.doubtful for of in review.waiting(session)[0] for v in of.visits) == 4  # and the thermometer's
         decision = session.scalar(select(Decision).where(Decision.kind == "lot"))
     with pytest.raises(MovedOn, match="newer version"):
         signing.sign(desk, things.ilka, h.key(), **sign)

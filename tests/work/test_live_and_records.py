@@ -130,9 +130,9 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
         (records.Search(site_id=pool, quantity="temperature"), 4),
         (records.Search(backing="open"), 8),
         (records.Search(backing="unbacked"), 8),
-        (records.Search(since=start + timedelta(days=2)), 8),
-        (records.Search(until=start + timedelta(days=1)), 4),
-        (records.Search(since=start + timedelta(days=9)), 0),
+        (records.Search(since=(start + timedelta(days=2)).date()), 8),
+        (records.Search(until=start.date()), 4),
+        (records.Search(since=(start + timedelta(days=9)).date()), 0),
         (records.Search(page=9), 16),
     ]
     with desk.read() as session:
@@ -141,7 +141,8 @@ def test_records_are_found_by_site_quantity_backing_and_day(desk, clock, things)
             assert total == count, search
             assert [r.at for r in rows] == sorted((r.at for r in rows), reverse=True)
             if search.page == 1:
-                assert len(rows) == count == len(list(records.export(session, search)))
+                assert min(count, search.size) == len(rows)
+                assert len(list(records.export(session, search))) == count
         newest, total = records.calibrations(session, records.Search())
         assert total == 4
         assert [records.backed_by(session, c) for c in newest] == [2, 2, 2, 2]

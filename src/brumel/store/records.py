@@ -63,6 +63,44 @@ class Signature(Base):
     name: Mapped[str]
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    signing_id: Mapped[Uuid | None] = mapped_column(ForeignKey("signings.id"), index=True)
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class Signing(Base):
+    """Versions that were signed at once. `kind` is "visit", "round" or "readings"; `subject` the visit or the outing."""
+
+    __tablename__ = "signings"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    number: Mapped[int] = mapped_column(Identity(start=1), unique=True)
+    kind: Mapped[str]
+    subject: Mapped[Uuid | None]
+    name: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class VisitQuestion(Base):
+    """A visit sent back by the lead with a question to whoever read it."""
+
+    __tablename__ = "visit_questions"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), index=True)
+    question: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class VisitAnswer(Base):
+    """The answer to a question about a visit; one row at most, so that two windows cannot answer it twice."""
+
+    __tablename__ = "visit_answers"
+    question_id: Mapped[Uuid] = mapped_column(ForeignKey("visit_questions.id"), primary_key=True)
+    answer: Mapped[str]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")
 
 

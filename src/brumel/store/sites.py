@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
@@ -87,6 +87,7 @@ class Visit(Base):
     operator: Mapped[User] = relationship(lazy="joined")
     carried: Mapped[list[VisitProbe]] = relationship(lazy="selectin", order_by="VisitProbe.place")
     outing: Mapped[Outing | None] = relationship()
+    __table_args__ = (Index("visits_by_time", "at", "id"),)
 
     @property
     def probes(self) -> list[Probe]:
@@ -167,4 +168,9 @@ class Reading(Base):
         Index("readings_by_site", "site_id", "quantity", "at"),
         Index("readings_by_time", "at"),
         Index("readings_by_calibration", "calibration_id", "at"),
+        # Few readings are odd, or have a reason: they are found without a walk through all the others.
+        Index("readings_beyond", "visit_id", postgresql_where=text("outcome = 'exceeded'")),
+        Index("readings_flagged", "visit_id", postgresql_where=text("flag > 2")),
+        Index("readings_reasoned", "visit_id", postgresql_where=text("reason <> ''")),
+        Index("readings_backed", "backing", "visit_id", postgresql_where=text("backing <> 'bracketed'")),
     )

@@ -145,6 +145,7 @@ def init(app: Flask) -> None:
     )
     app.add_template_filter(lambda value, shown: shown(value), "on_scale")
     app.add_template_global(scale, "scale")
+    app.add_template_filter(quantity_names.column, "column_words")
     app.add_template_filter(when, "when")
     app.add_template_filter(clock_face, "clock_face")
     app.add_template_filter(times_in, "times_in")

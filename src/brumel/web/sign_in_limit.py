@@ -24,6 +24,10 @@ BY_ADDRESS = "40 per minute; 300 per hour"
 BY_ACCOUNT_AND_ADDRESS = "10 per minute; 60 per hour"
 
 
+#: Passwords that a person who is signed in already may give to sign with.
+BY_PERSON = "12 per minute; 200 per hour"
+
+
 FREE_FAILURES = 5
 
 

@@ -47,6 +47,15 @@ def sign_in(desk: Desk, username: str, password: str) -> User | None:
     return user
 
 
+def is_password(session: Session, user: User, password: str) -> bool:
+    """Whether this is the password of a person who is signed in already; asked for again before they sign."""
+    kept = session.get_one(User, user.id)
+    try:
+        return _hasher.verify(kept.password_hash, password[:1024])
+    except (VerificationError, InvalidHashError):
+        return False
+
+
 def by_username(session: Session, username: str) -> User | None:
     """The person who signs in by that name."""
     return session.scalar(select(User).where(User.username == username.strip().lower()))

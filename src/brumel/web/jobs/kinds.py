@@ -30,9 +30,11 @@ class Kind:
 
 KINDS = {
     "certificates": Kind(
-        "Calibration records as one PDF", certificates.print_found, finding.of_arguments, ("since", "until")
+        "Calibration records as one PDF", certificates.print_found, finding.of_arguments, finding.NAMES
     ),
-    "readings": Kind("Readings as CSV", exporting.write_found, finding.of_arguments, finding.NAMES),
+    "readings": Kind(
+        "A table to take away", exporting.write_found, exporting.check, (*finding.NAMES, "sort", "table", "kind")
+    ),
 }
 
 

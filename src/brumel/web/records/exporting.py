@@ -1,30 +1,77 @@
-"""Readings as CSV: at once for a screenful or two, as a job for many."""
+"""Tables to take away: readings one a row, or visits one a row, as CSV or as a workbook; as a job where there are many."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
+
+from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.core.sentence import say
 from brumel.formats.csv_rows import write_rows
+from brumel.formats.xlsx_rows import write_workbook
 from brumel.store.tables import User
 from brumel.web.access import desk
 from brumel.web.records import finding
 from brumel.work import jobs, records
-from brumel.work.records import reading_rows
+from brumel.work.records import reading_rows, visit_rows
 
-#: A search that finds more is offered as a job instead of a page one waits for.
+#: A search that finds more readings is offered as a job instead of a page one waits for.
 AT_ONCE = 2000
-#: The file is made in memory; more than this is asked for in parts.
+#: The file of a job is made in memory; more than this is asked for in parts.
 MOST = 200_000
 #: How often whoever waits is told [rows].
 TELL_EVERY = 500
 
+Rows = Callable[[Session, records.Search], Iterator[dict[str, Any]]]
+
+
+@dataclass(frozen=True)
+class Table:
+    """A form of the table: its columns with what each holds, and its rows."""
+
+    name: str
+    about: Mapping[str, str]
+    rows: Rows
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        return tuple(self.about)
+
+
+def _about_visits() -> dict[str, str]:
+    said = {}
+    for column in visit_rows.COLUMNS:
+        end = next((part for part in visit_rows.PARTS if part and column.endswith(part)), "")
+        said[column] = visit_rows.ABOUT.get(column) or visit_rows.PARTS[end]
+    return said
+
+
+TABLES = {
+    "readings": Table("readings", reading_rows.ABOUT, records.export),
+    "visits": Table("visits", _about_visits(), visit_rows.rows),
+}
+KINDS = {"csv": "text/csv; charset=utf-8", "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"}
+
+
+def pieces(table: Table, kind: str, rows: Iterator[dict[str, Any]]) -> Iterator[bytes]:
+    """The file in pieces, as its rows come."""
+    if kind == "xlsx":
+        return write_workbook(table.columns, rows, table.name, table.about)
+    return (piece.encode() for piece in write_rows(table.columns, rows))
+
+
+def file_name(table: Table, kind: str) -> str:
+    """What a browser keeps it as."""
+    return f"brumel-{table.name}-{desk().clock():%Y%m%d-%H%M}.{kind}"
+
 
 def write_found(_asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs.Done:
-    """The job "readings": every reading a search finds, newest first."""
+    """The jobs: every reading, or every visit, that a search finds."""
     search = finding.of_arguments(asked)
+    table, kind = TABLES[asked.get("table") or "readings"], asked.get("kind") or "csv"
     with desk().read() as session:
         of = records.count(session, search)
         if of > MOST:
@@ -33,11 +80,20 @@ def write_found(_asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs
             )
 
         def counted() -> Iterator[dict[str, Any]]:
-            for n, row in enumerate(records.export(session, search)):
+            for n, row in enumerate(table.rows(session, search)):
                 if n % TELL_EVERY == 0:
-                    tell(n, of)
+                    tell(min(n, of), of)
                 yield row
 
-        body = "".join(write_rows(reading_rows.COLUMNS, counted())).encode()
+        body = b"".join(pieces(table, kind, counted()))
     tell(of, of)
-    return jobs.Done(f"brumel-readings-{desk().clock():%Y%m%d-%H%M}.csv", "text/csv; charset=utf-8", body)
+    return jobs.Done(file_name(table, kind), KINDS[kind], body)
+
+
+def check(asked: Mapping[str, Any]) -> None:
+    """Raises InputError for what cannot be asked for."""
+    finding.of_arguments(asked)
+    if (asked.get("table") or "readings") not in TABLES:
+        raise InputError("table", f"Table “{str(asked['table'])[:20]}” is not one of {', '.join(TABLES)}.")
+    if (asked.get("kind") or "csv") not in KINDS:
+        raise InputError("kind", f"Kind “{str(asked['kind'])[:20]}” is not one of {', '.join(KINDS)}.")

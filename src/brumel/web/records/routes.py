@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response, render_template, request, stream_with_context, url_for
+from flask import Blueprint, Response, redirect, render_template, request, stream_with_context, url_for
 
-from brumel.core.quantity_table import ON_SHEET
-from brumel.formats.csv_rows import write_rows
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records import certificates, exporting, finding
-from brumel.work import bench, records, rounds
-from brumel.work.quantities import names as quantity_names
-from brumel.work.records import reading_rows
+from brumel.work import bench, records
+from brumel.work.records import decisions, listings, visits
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
 
@@ -25,37 +22,96 @@ def _search() -> records.Search:
 
 @blueprint.get("")
 def index() -> Any:
+    """Visits, each with what it read of every quantity."""
+    search = _search()
+    with desk().read() as session:
+        found = visits.find(session, search)
+        return render_template(
+            "records/visits.html", found=found, pages=-(-found.total // search.size), **finding.shown(session, search)
+        )
+
+
+@blueprint.get("/readings")
+def readings() -> Any:
     """Site readings, newest first."""
     search = _search()
     with desk().read() as session:
         rows, total = records.readings(session, search)
         return render_template(
-            "records/index.html",
+            "records/readings.html",
             rows=rows,
             total=total,
-            search=search,
-            args=request.args,
-            sites=rounds.sites_by_client(session, retired=True),
             most=records.MOST_COUNTED,
             at_once=exporting.AT_ONCE,
-            names=ON_SHEET,
-            backings=quantity_names.BACKINGS,
-            pages=-(-total // records.PAGE),
+            pages=-(-total // search.size),
+            **finding.shown(session, search),
         )
 
 
-@blueprint.get("/readings.csv")
-def export() -> Any:
-    """The found readings as CSV."""
+#: Where a line of a listing leads, by what it opens.
+OPENS = {
+    "closing": lambda line: url_for("records.closing", closing_id=line.id),
+    "probe": lambda line: url_for("kit.probe", probe_id=line.id),
+    "lot": lambda line: url_for("records.affected_results", kind="lot", subject=line.id),
+    "decision": lambda line: url_for("records.decision", decision_id=line.id),
+}
+
+
+@blueprint.get("/views/<view>")
+def listing(view: str) -> Any:
+    """Closing checks, maintenance, lots or decisions."""
     search = _search()
+    with desk().read() as session:
+        found = listings.listing(session, view, search)
+        return render_template(
+            "records/listing.html",
+            view=view,
+            found=found,
+            takes=listings.VIEWS[view].takes,
+            opens=OPENS,
+            pages=-(-found.total // search.size),
+            **finding.shown(session, search),
+        )
 
-    def lines() -> Any:
+
+@blueprint.get("/decisions/<decision_id>")
+def decision(decision_id: str) -> Any:
+    """What a decision was about, with the decisions about it."""
+    with desk().read() as session:
+        kind, subject = decisions.subject_of(session, decision_id)
+    if kind == "closing":
+        return redirect(url_for("records.closing", closing_id=subject))
+    return redirect(url_for("records.affected_results", kind=kind, subject=subject))
+
+
+@blueprint.get("/take-away")
+def tables() -> Any:
+    """What was found, as tables to take away."""
+    search = _search()
+    with desk().read() as session:
+        return render_template(
+            "records/tables.html",
+            total=records.count_up_to(session, search, exporting.AT_ONCE),
+            at_once=exporting.AT_ONCE,
+            forms=exporting.TABLES,
+            kinds=tuple(exporting.KINDS),
+            names=(*finding.NAMES, "sort"),
+            **finding.shown(session, search),
+        )
+
+
+@blueprint.get("/<any(readings, visits):table>.<any(csv, xlsx):kind>")
+def export(table: str, kind: str) -> Any:
+    """What was found as a table: one reading a row, or one visit a row."""
+    search = _search()
+    form = exporting.TABLES[table]
+
+    def pieces() -> Any:
         with desk().read() as session:
-            yield from write_rows(reading_rows.COLUMNS, records.export(session, search))
+            yield from exporting.pieces(form, kind, form.rows(session, search))
 
-    response = Response(stream_with_context(lines()), mimetype="text/csv")
-    stamp = desk().clock().strftime("%Y%m%d-%H%M")
-    response.headers["Content-Disposition"] = f'attachment; filename="brumel-readings-{stamp}.csv"'
+    response = Response(stream_with_context(pieces()), content_type=exporting.KINDS[kind])
+    response.headers["Content-Disposition"] = f'attachment; filename="{exporting.file_name(form, kind)}"'
     return response
 
 
@@ -69,10 +125,10 @@ def calibrations() -> Any:
             "records/calibrations.html",
             rows=rows,
             total=total,
-            page=search.page,
-            args=request.args,
-            pages=-(-total // records.PAGE),
+            most=records.MOST_COUNTED,
+            pages=-(-total // search.size),
             aside=records.withdrawn_among(session, [c.id for c in rows]),
+            **finding.shown(session, search),
         )
 
 

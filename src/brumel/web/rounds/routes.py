@@ -16,8 +16,9 @@ from brumel.store.tables import Reading, Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
+from brumel.web.drawings.site_past import drawn as past_of
+from brumel.web.drawings.site_past import readings_before
 from brumel.web.forms import WriteForm
-from brumel.web.units import scale_of
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
 from brumel.work.quantities import names as quantity_names
@@ -51,47 +52,6 @@ def index() -> Any:
 SPANS = {"season": ("the last 40 readings", 40), "year": ("the last 120", 120), "all": ("five years of weeks", 300)}
 
 
-def past_drawn(
-    session: Session, site: Site, quantities: Sequence[str], count: int = 40, depth_m: float | None = None
-) -> dict[str, Any]:
-    """The drawn past of some quantities, at a depth; without one at the shallowest that is read there."""
-    return _drawn(session, site, _past(session, site, quantities, count, depth_m), depth_m)
-
-
-def _at(site: Site, depth_m: float | None) -> tuple[float, float] | None:
-    top = min(site.depths, default=None)
-    return (depth_m, depth_m) if depth_m is not None else (0.0, float(top)) if top is not None else None
-
-
-def _past(
-    session: Session, site: Site, quantities: Sequence[str], count: int, depth_m: float | None = None
-) -> dict[str, list[Reading]]:
-    return rounds.standings(session, site.id, quantities, count, depths=_at(site, depth_m), bare=True)
-
-
-def _drawn(
-    session: Session, site: Site, readings: Mapping[str, list[Reading]], depth_m: float | None = None
-) -> dict[str, Any]:
-    now = desk().clock()
-    seasons = site_history.seasons(session, site.id, list(readings), now, _at(site, depth_m))
-    spans = site_history.spans(session, readings)
-    drawn = {}
-    for quantity, rows in readings.items():
-        drawn[quantity] = site_drawings.last_readings(
-            rows,
-            now,
-            site.zone,
-            site_drawings.BehindReadings(
-                site.ranges.get(quantity, {}),
-                site.limits.get(quantity, {}),
-                spans[quantity],
-                seasons[quantity],
-                scale_of(quantity),
-            ),
-        )
-    return drawn
-
-
 @blueprint.get("/sites/<site_id>")
 def site(site_id: str, faults: Faults = ()) -> Any:
     """A site: its last readings drawn, and starting a visit."""
@@ -110,8 +70,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         known = list(ON_SHEET)
         span = request.args.get("span", "season")
         span = span if span in SPANS else "season"
-        rows = _past(session, site, known, SPANS[span][1])
-        past = _drawn(session, site, rows)
+        rows = readings_before(session, site, known, SPANS[span][1])
+        past = past_of(session, site, rows)
         deep = site_history.by_depth(session, site.id, site_drawings.DEEP) if site.depths else []
         last = site_history.last_profile(session, site.id) if site.depths else []
         page = render_template(

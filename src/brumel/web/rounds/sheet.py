@@ -18,9 +18,10 @@ from brumel.web import live
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
+from brumel.web.drawings.site_past import past_drawn
 from brumel.web.forms import FormDoor, ReasonForm, WriteForm, answers_sent, optional_measured, optional_number, text_of
 from brumel.web.records.readings import opened_words
-from brumel.web.rounds.routes import Faults, blueprint, past_drawn, units
+from brumel.web.rounds.routes import Faults, blueprint, units
 from brumel.work import kit, rounds
 from brumel.work.air import READ_AS
 from brumel.work.quantities.book import quantity_of

@@ -20,20 +20,21 @@ from brumel.web.drawings import frame
 from brumel.web.rounds.outing import asked_leave
 from brumel.work import bench, kit, records, rounds
 from brumel.work.quantities import names as quantity_names
-from brumel.work.records import signing
+from brumel.work.records import news, signing
 from brumel.work.rounds import calendar, outings
 from brumel.work.rounds import plan as day_plan
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
 
-def day_marks(session: Session, now: datetime, visits: Sequence[ReadVisit]) -> list[tuple[datetime, str, str]]:
+def _midnight(now: datetime) -> datetime:
+    return now.replace(hour=0, minute=0, second=0, microsecond=0)
+
+
+def day_marks(made: Sequence[news.Made], now: datetime, visits: Sequence[ReadVisit]) -> list[tuple[datetime, str, str]]:
     """What the ribbon shows of today: calibrations and visits."""
-    since = now.replace(hour=0, minute=0, second=0, microsecond=0)
-    marks = [
-        (c.at, f"run-{c.outcome}", f"calibration {c.number}, {c.run.probe.name}")
-        for c in records.calibrations_since(session, since)
-    ]
+    since = _midnight(now)
+    marks = [(c.at, f"run-{c.outcome}", f"calibration {c.number}, {c.probe}") for c in made]
     marks += [
         (v.at, f"visit-{v.rows[0].backing}", f"{v.site.name}: {v.words}")
         for v in visits
@@ -148,6 +149,7 @@ def show() -> Any:
         ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, known)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         visits = _read_visits(session)
+        new = news.of_day(session, _midnight(now), actor())
         needed = [line for line in lines if line["probe"].id in ahead["needed"] or not ahead["needed"]]
         together = _meter_to_calibrate(needed)
         return render_template(
@@ -158,7 +160,8 @@ def show() -> Any:
             together=together,
             waits=signing.counts(session) if actor().role == "lead" else None,
             visits=visits[:5],
-            ribbon=frame.ribbon(day_marks(session, now, visits), now, _zone(session, ahead["round"]), shown),
+            sent_back=new.sent_back,
+            ribbon=frame.ribbon(day_marks(new.made, now, visits), now, _zone(session, ahead["round"]), shown),
             **ahead,
         )
 

@@ -7,8 +7,11 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 import numpy as np
+from sqlalchemy import select
 
+from brumel.config import DEMO_PASSWORD
 from brumel.core import logged
+from brumel.store.records import Unsigned
 from brumel.store.tables import Probe, Reading, Site, User, Visit
 from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench import closing_checks
@@ -18,7 +21,7 @@ from brumel.work.demo.calibrating import take_cups
 from brumel.work.demo.world import Then, World
 from brumel.work.desk import Desk, Refused
 from brumel.work.link import samples
-from brumel.work.records import decisions, signing
+from brumel.work.records import decisions, review, signing
 from brumel.work.rounds import calendar, logger, outings
 
 #: what each kind of water is read with
@@ -158,13 +161,35 @@ def decide(desk: Desk, lead: User, closing_ids: Sequence[str]) -> None:
             if decision == "bracket"
             else "The bulb dried in its cap on the way home; a steady drift is likely.",
         )
+    _sign(desk, lead)
+
+
+def _sign(desk: Desk, lead: User) -> None:
+    """The lead signs what waits, round by round."""
     with desk.read() as session:
-        waiting = signing.queue(session)
-        plain = [str(r.id) for r in waiting.rest]
-    while plain:
-        signing.sign(desk, lead, uuid.uuid4(), readings=plain, name=lead.name)
-        with desk.read() as session:
-            plain = [str(r.id) for r in signing.queue(session).rest]
+        unsigned = session.execute(
+            select(Reading.id, Visit.outing_id)
+            .join(Unsigned, Unsigned.reading_id == Reading.id)
+            .join(Visit, Visit.id == Reading.visit_id)
+        ).all()
+    by_round: dict[uuid.UUID | None, list[str]] = {}
+    for reading_id, outing_id in unsigned:
+        by_round.setdefault(outing_id, []).append(str(reading_id))
+    for outing_id, ids in by_round.items():
+        of = signing.Scope("round", str(outing_id)) if outing_id else signing.Scope()
+        for start in range(0, len(ids), signing.MOST_AT_ONCE):
+            some = ids[start : start + signing.MOST_AT_ONCE]
+            signing.sign(desk, lead, uuid.uuid4(), readings=some, password=DEMO_PASSWORD, scope=of)
+
+
+def send_back(desk: Desk, lead: User) -> None:
+    """One visit of the last round is sent back with a question."""
+    with desk.read() as session:
+        last = session.scalars(
+            select(Visit).where(Visit.outing_id.is_not(None)).order_by(Visit.at.desc()).limit(1)
+        ).one()
+    asked = "Was the water still after the rain, or did it run high when you read it?"
+    review.ask(desk, lead, uuid.uuid4(), visit_id=str(last.id), question=asked)
 
 
 def _set_out(desk: Desk, world: World, at: datetime) -> None:

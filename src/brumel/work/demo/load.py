@@ -105,6 +105,7 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
         demo_weeks.Week(desk, world, at, week, weeks, hands).live()
     hands.catch_up()
     demo_days.logged_week(desk, world)
+    demo_days.send_back(desk, world.users["ilka"])
     _count(_at(desk, desk.clock() - timedelta(days=6)), world)
     with desk.sessions.begin() as session:
         demo_sites.waters(session, world.sites, desk.clock())

@@ -17,12 +17,33 @@ BACKING_WORDS = {
 BACKINGS = ("open", "bracketed", "corrected", "doubtful", "not reported", "unbacked", "by hand")
 
 
+#: How a quantity is called at the head of a narrow column; its full name stands in the column's title.
+COLUMN_WORDS = {
+    "temperature": "temp.",
+    "conductivity": "cond.",
+    "oxygen": "oxygen",
+    "saturation": "sat.",
+    "nitrate": "nitrate",
+    "ammonium": "ammon.",
+    "ammonia": "un-ion.",
+    "chlorine": "free Cl",
+    "total_chlorine": "total Cl",
+    "combined_chlorine": "comb. Cl",
+    "hypochlorous": "HOCl",
+}
+
+
 ORDER = {quantity: i for i, quantity in enumerate(ON_SHEET)}
 
 
 def name(quantity: str) -> str:
     """The quantity as it stands in a sentence."""
     return ON_SHEET[quantity].on_sheet if quantity in ON_SHEET else quantity
+
+
+def column(quantity: str) -> str:
+    """The quantity at the head of a narrow column."""
+    return COLUMN_WORDS.get(quantity) or name(quantity)
 
 
 def short(quantity: str) -> str:

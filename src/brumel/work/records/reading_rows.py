@@ -12,47 +12,49 @@ from sqlalchemy.orm import Session, aliased
 from brumel.store.records import Decision, Signature
 from brumel.store.tables import Client, Reading, Site, User
 
-COLUMNS = (
-    "reading_id",
-    "version",
-    "client",
-    "site",
-    "time_utc",
-    "zone",
-    "depth_m",
-    "role",
-    "quantity",
-    "value",
-    "unit",
-    "expanded_uncertainty_k2",
-    "reference_temperature",
-    "compensation",
-    "temperature_c",
-    "pressure_hpa",
-    "tds_factor",
-    "reference_electrode",
-    "raw",
-    "raw_unit",
-    "entered_as",
-    "backing",
-    "grade",
-    "limit_outcome",
-    "limit",
-    "calibration_id",
-    "calibration_number",
-    "method",
-    "method_version",
-    "probe",
-    "qartod_flag",
-    "settling",
-    "read_by",
-    "version_by",
-    "decision",
-    "decided_by",
-    "signed_by",
-    "signed_utc",
-    "reason",
-)
+#: The columns, each with what it holds. Names and units never change; new ones are added at the end.
+ABOUT = {
+    "reading_id": "the reading; the same for all its versions and in every export",
+    "version": "of the reading: a correction is a new version, and the newest stands",
+    "client": "whose water it is",
+    "site": "where it was read",
+    "time_utc": "when it was read, universal time with a Z",
+    "zone": "the site's time zone, by its IANA name",
+    "depth_m": "below the surface, metres; empty where none was given",
+    "role": "first, or second for a second instrument or method beside the first",
+    "quantity": "what was measured or calculated, by its key",
+    "value": "in the unit of the next column",
+    "unit": "of value and uncertainty",
+    "expanded_uncertainty_k2": "k = 2, in the same unit; empty where it is not known",
+    "reference_temperature": "25 °C where the value is brought there, else the sample's own",
+    "compensation": "how a conductivity was brought to 25 °C",
+    "temperature_c": "of the sample, °C",
+    "pressure_hpa": "at the station, hPa, where it went into the value",
+    "tds_factor": "between conductivity at 25 °C and TDS, where the value is TDS",
+    "reference_electrode": "against which a potential is stated",
+    "raw": "what the probe or its display showed",
+    "raw_unit": "of raw",
+    "entered_as": "how it came: live, typed, by hand, calculated",
+    "backing": "what stands behind it: bracketed, open, corrected, doubtful, not reported, unbacked, by hand",
+    "grade": "of a corrected value, by the size of its correction",
+    "limit_outcome": "against the site's limit: met, cannot tell, exceeded; empty where there is none",
+    "limit": "the same in a sentence",
+    "calibration_id": "the calibration in force",
+    "calibration_number": "the same as people call it",
+    "method": "of that calibration",
+    "method_version": "of that method",
+    "probe": "it was read with",
+    "qartod_flag": "1 good, 2 not evaluated, 3 suspect, 4 fail, 9 missing",
+    "settling": "settled, or early where it was taken before",
+    "read_by": "who read it",
+    "version_by": "who wrote this version",
+    "decision": "of the lead about it",
+    "decided_by": "who decided",
+    "signed_by": "who signed this version; empty where it waits",
+    "signed_utc": "when, universal time with a Z",
+    "reason": "why this version, or why the value may be so",
+}
+COLUMNS = tuple(ABOUT)
 
 
 #: Values that are stated at 25 °C; all others are at the sample's own temperature.
@@ -65,11 +67,11 @@ UNITS = {"ph": "pH", "salinity": "PSS-78"}
 
 def rows(session: Session, query: Select[Any], reading: type[Reading]) -> Iterator[dict[str, Any]]:
     """One row a reading of the query, whose entity is `reading`, in its order."""
-    first, reader = aliased(Reading), aliased(User)
+    first, reader, place = aliased(Reading), aliased(User), aliased(Site)
     query = (
-        query.add_columns(Client.name, Site.name, Site.zone, reader.name, Signature, Decision)
-        .join(Site, Site.id == reading.site_id)
-        .join(Client, Client.id == Site.client_id)
+        query.add_columns(Client.name, place.name, place.zone, reader.name, Signature, Decision)
+        .join(place, place.id == reading.site_id)
+        .join(Client, Client.id == place.client_id)
         .join(first, (first.root_id == reading.root_id) & (first.version == 1))
         .join(reader, reader.id == first.by_id)
         .outerjoin(Signature, Signature.reading_id == reading.id)

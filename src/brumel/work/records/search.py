@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import re
 import uuid
-from collections.abc import Iterator
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from sqlalchemy import Select, func, select
@@ -16,9 +14,10 @@ from sqlalchemy.sql.base import ExecutableOption
 from brumel.core.believability import Flag
 from brumel.core.sentence import Amount, say
 from brumel.store.standing import is_standing
-from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Reading, Site, User, Visit
+from brumel.store.tables import Audit, Calibration, CalibrationWithdrawal, Probe, Reading, Site, User, Visit
 from brumel.work.desk import NotAllowed, NotFound, object_id
 from brumel.work.records import reading_rows
+from brumel.work.records.narrowing import Search, holds, of_reading, of_visit, on_days, waits
 
 PAGE = 50
 
@@ -30,30 +29,12 @@ MOST_COUNTED = 5000
 _outer = aliased(Reading)
 
 
-@dataclass(frozen=True)
-class Search:
-    """What to look for among the readings; empty fields do not narrow."""
-
-    site_id: uuid.UUID | None = None
-    quantity: str = ""
-    backing: str = ""
-    since: datetime | None = None
-    until: datetime | None = None
-    page: int = 1
-
-
-def _query(search: Search) -> Select[Reading]:
-    query = select(_outer).where(is_standing(_outer))
-    if search.site_id:
-        query = query.where(_outer.site_id == search.site_id)
-    if search.quantity:
-        query = query.where(_outer.quantity == search.quantity)
-    if search.backing:
-        query = query.where(_outer.backing == search.backing)
-    if search.since:
-        query = query.where(_outer.at >= search.since)
-    if search.until:
-        query = query.where(_outer.at < search.until)
+def _query(search: Search) -> Select[Any]:
+    query = select(_outer).where(is_standing(_outer), *of_reading(search, _outer))
+    if asked := of_visit(search, _outer.at):
+        query = query.join(Visit, Visit.id == _outer.visit_id).join(Site, Site.id == Visit.site_id).where(*asked)
+    if search.signed:
+        query = query.where(waits(_outer) if search.signed == "no" else ~waits(_outer))
     return query
 
 
@@ -84,12 +65,24 @@ def readings(session: Session, search: Search) -> tuple[list[Reading], int]:
     counted = query.with_only_columns(_outer.id).order_by(None).limit(MOST_COUNTED).subquery()
     total = session.scalar(select(func.count()).select_from(counted)) or 0
     newest = query.options(*in_a_list(_outer)).order_by(_outer.at.desc(), _outer.id)
-    return list(session.scalars(newest.offset((search.page - 1) * PAGE).limit(PAGE))), total
+    return list(session.scalars(newest.offset((search.page - 1) * search.size).limit(search.size))), total
+
+
+def newest(session: Session, root_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, int]:
+    """The number of the newest version of each of these readings, struck ones too, by root."""
+    query = select(Reading.root_id, func.max(Reading.version)).where(Reading.root_id.in_(root_ids))
+    return dict(session.execute(query.group_by(Reading.root_id)).tuples().all())
 
 
 def versions(session: Session, reading: Reading) -> list[Reading]:
     """Every version of a reading, oldest first."""
     return list(session.scalars(select(Reading).where(Reading.root_id == reading.root_id).order_by(Reading.version)))
+
+
+def count_up_to(session: Session, search: Search, most: int) -> int:
+    """How many readings a search finds, counted to one more than `most` at the furthest."""
+    counted = _query(search).with_only_columns(_outer.id).limit(most + 1).subquery()
+    return session.scalar(select(func.count()).select_from(counted)) or 0
 
 
 def count(session: Session, search: Search) -> int:
@@ -102,7 +95,9 @@ def calibrations(session: Session, search: Search) -> tuple[list[Calibration], i
     query = _calibrations(search)
     total = session.scalar(select(func.count()).select_from(query.with_only_columns(Calibration.id).subquery())) or 0
     return list(
-        session.scalars(query.order_by(Calibration.at.desc()).offset((search.page - 1) * PAGE).limit(PAGE))
+        session.scalars(
+            query.order_by(Calibration.at.desc()).offset((search.page - 1) * search.size).limit(search.size)
+        )
     ), total
 
 
@@ -111,19 +106,15 @@ def calibration_ids(session: Session, search: Search) -> list[uuid.UUID]:
     return list(session.scalars(_calibrations(search).with_only_columns(Calibration.id).order_by(Calibration.at)))
 
 
-def _calibrations(search: Search) -> Select[Calibration]:
-    query = select(Calibration)
-    if search.since:
-        query = query.where(Calibration.at >= search.since)
-    if search.until:
-        query = query.where(Calibration.at < search.until)
-    return query
-
-
-def calibrations_since(session: Session, since: datetime) -> list[Calibration]:
-    """The calibrations made from a moment on, newest first."""
-    query = select(Calibration).where(Calibration.at >= since).order_by(Calibration.at.desc())
-    return list(session.scalars(query.limit(PAGE)))
+def _calibrations(search: Search) -> Select[Any]:
+    query = select(Calibration).where(*on_days(search, Calibration.at, str(search.zone)))
+    if search.person_id:
+        query = query.where(Calibration.by_id == search.person_id)
+    if search.quantity or search.words:
+        query = query.join(Probe, Probe.id == Calibration.probe_id)
+    if search.quantity:
+        query = query.where(Probe.quantity == search.quantity)
+    return query.where(*(holds(Probe.name, word) for word in search.words.split()[:8]))
 
 
 def calibration(session: Session, calibration_id: str | uuid.UUID) -> Calibration:

@@ -5,15 +5,17 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
-from brumel.store.records import Closing, Decision, Signature, Unsigned
+from brumel.core.errors import InputError
+from brumel.core.sentence import say
+from brumel.store.records import Closing, Decision, Signature, Signing, Unsigned
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading
-from brumel.work.desk import MovedOn, Refused, Write, lead_signs, object_id, writes
+from brumel.work import people
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, object_id, writes
 from brumel.work.records.search import in_a_list
 
 # -- the lead's queue
@@ -21,22 +23,13 @@ from brumel.work.records.search import in_a_list
 
 @dataclass(frozen=True)
 class Signed:
-    """How many readings a signature was new for."""
+    """A signing, and how many versions it was new for."""
 
+    id: str
     signed: int
 
 
-@dataclass(frozen=True)
-class Queue:
-    """What waits for the lead: unsigned readings by kind, closing checks without a decision."""
-
-    exceeded: list[Reading]
-    odd: list[Reading]
-    rest: list[Reading]
-    unsigned: int
-    closings: list[Closing]
-
-
+#: Lists of what waits are cut here.
 MOST = 60
 
 
@@ -50,23 +43,12 @@ def _undecided() -> ColumnElement[bool]:
     return ~decided.exists()
 
 
-def queue(session: Session) -> Queue:
-    """The lead's queue, newest first; each list is cut at `MOST`."""
-    base = select(Reading).join(Unsigned, Unsigned.reading_id == Reading.id).options(*in_a_list(findings=True))
-    odd = (Reading.flag > 2) | Reading.backing.in_(("doubtful", "not reported"))
-
-    def new(query: Any) -> list[Reading]:
-        return list(session.scalars(query.order_by(Reading.at.desc()).limit(MOST)))
-
-    exceeded = new(base.where(Reading.outcome == "exceeded"))
-    strange = new(base.where(odd, Reading.outcome != "exceeded"))
-    rest = new(base.where(~odd, Reading.outcome != "exceeded"))
-    total = session.scalar(select(func.count()).select_from(Unsigned)) or 0
-    # Only what a line of the queue names: the run behind a closing check brings half the database with it.
+def open_closings(session: Session) -> list[Closing]:
+    """Closing checks that nobody decided about, newest first."""
+    # Only what a line of the list names: the run behind a closing check brings half the database with it.
     named = (joinedload(part).lazyload("*") for part in (Closing.probe, Closing.calibration))
     waiting = select(Closing).where(_undecided()).options(lazyload("*"), *named)
-    open_ones = session.scalars(waiting.order_by(Closing.at.desc()).limit(MOST))
-    return Queue(exceeded, strange, rest, total, list(open_ones))
+    return list(session.scalars(waiting.order_by(Closing.at.desc()).limit(MOST)))
 
 
 @dataclass(frozen=True)
@@ -86,26 +68,66 @@ def counts(session: Session) -> Waiting:
     return Waiting(*session.execute(select(waiting, unsigned.scalar_subquery(), exceeded.scalar_subquery())).one())
 
 
+@dataclass(frozen=True)
+class Scope:
+    """What is signed at once: a visit, a round that was gone, or single readings."""
+
+    kind: str = "readings"
+    subject: str = ""
+
+
 @writes("reading.sign", Signed)
-def sign(w: Write, *, readings: Sequence[str], name: str) -> Signed:
-    """Sign versions of readings with name and time. A version that was overtaken meanwhile is refused, all of them kept."""
-    lead_signs(w.actor, name)
-    ids = [object_id(r, "reading") for r in dict.fromkeys(readings)]
+def sign(
+    w: Write, *, readings: Sequence[str], password: str, apart: Sequence[str] = (), scope: Scope = Scope()
+) -> Signed:
+    """Sign versions of readings; the person's password is asked for again. What is set apart stays unsigned.
+
+    A version that was overtaken meanwhile is refused, all of them kept. Raises InputError, MovedOn, NotAllowed, Refused.
+    """
+    if w.actor.role != "lead":
+        raise NotAllowed("Signing readings is for the lead.")
+    if not people.is_password(w.session, w.actor, password):
+        raise InputError("password", "Password is not yours as you signed in with it. Nothing was signed.")
+    if scope.kind not in SCOPES:
+        raise NotFound("There is nothing of that kind to sign.")
+    left_out = {object_id(r, "reading") for r in apart}
+    ids = [i for r in dict.fromkeys(readings) if (i := object_id(r, "reading")) not in left_out]
     if not ids:
-        raise Refused("Nothing is ticked. Tick the readings you have looked at.")
-    if len(ids) > 500:
-        raise Refused("Sign 500 at once at most.")
-    rows = list(w.session.scalars(select(Reading).where(Reading.id.in_(ids), is_standing())))
+        raise Refused("Nothing is left to sign: every reading is set apart, or signed already.")
+    if len(ids) > MOST_AT_ONCE:
+        raise Refused(say("Sign {n} at once at most.", n=MOST_AT_ONCE))
+    rows = list(w.session.scalars(select(Reading).where(Reading.id.in_(ids), is_standing()).options(lazyload("*"))))
     if len(rows) != len(ids):
         raise MovedOn("One of these readings has a newer version. You now see it; nothing was signed.")
     have = set(w.session.scalars(select(Signature.reading_id).where(Signature.reading_id.in_(ids))))
-    for row in rows:
-        if row.id not in have:
-            w.session.add(Signature(reading_id=row.id, name=" ".join(name.split()), at=w.now, by_id=w.actor.id))
-    w.record(f"readings:{len(ids)}", {"signed": len(ids) - len(have)})
-    return Signed(signed=len(ids) - len(have))
+    new = [row for row in rows if row.id not in have]
+    if not new:
+        raise MovedOn("All of these are signed already.")
+    name = " ".join(w.actor.name.split())
+    subject = object_id(scope.subject, scope.kind) if scope.subject else None
+    act = Signing(id=uuid.uuid4(), kind=scope.kind, subject=subject, name=name, at=w.now, by_id=w.actor.id)
+    w.session.add(act)
+    w.session.flush()
+    for row in new:
+        w.session.add(Signature(reading_id=row.id, name=name, at=w.now, by_id=w.actor.id, signing_id=act.id))
+    versions = {str(row.root_id): row.version for row in new}
+    w.record(f"signing:{act.id}", {"signed": len(new), "apart": len(left_out), "versions": versions})
+    return Signed(str(act.id), len(new))
+
+
+SCOPES = ("visit", "round", "readings")
+MOST_AT_ONCE = 500
 
 
 def signature(session: Session, reading_id: uuid.UUID) -> Signature | None:
     """The signature of a version, None where it is unsigned."""
     return session.get(Signature, reading_id)
+
+
+def signing(session: Session, signing_id: str) -> tuple[Signing, list[Reading]]:
+    """What was signed at once: exactly these versions, in the order of a sheet. Raises NotFound."""
+    act = session.get(Signing, object_id(signing_id, "signing"))
+    if act is None:
+        raise NotFound("There is no such signing.")
+    query = select(Reading).join(Signature, Signature.reading_id == Reading.id).where(Signature.signing_id == act.id)
+    return act, list(session.scalars(query.options(*in_a_list()).order_by(Reading.at, Reading.id)))

@@ -1,0 +1,143 @@
+"""What Records is searched for: one search, whose conditions every view of it takes as far as they apply."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta, tzinfo
+from typing import Any
+
+from sqlalchemy import ColumnElement, Text, and_, func, or_, select
+
+from brumel.store.records import Decision, Unsigned
+from brumel.store.rounds import Outing, VisitNote
+from brumel.store.standing import is_standing
+from brumel.store.tables import Client, Reading, Site, User, Visit, VisitMove
+
+#: How visits may be ordered.
+SORTS = ("newest", "oldest", "site", "person")
+#: What readings may be searched for, beside their quantity and what stands behind them.
+WORTHS = ("exceeded", "cannot tell", "questioned", "failed", "mended")
+#: Rows of a page, by how closely they stand.
+SIZES = {"wide": 15, "compact": 25}
+
+
+@dataclass(frozen=True)
+class Search:
+    """What to look for; empty fields do not narrow. Days are those of the site's own clock, of `zone` where there is no site.
+
+    quantity, backing, worth, decision : of one and the same reading
+    signed : of a visit: "yes" where all of it is signed, "no" where something waits; of a reading likewise
+    words : in the names of site, client and person, in notes, and in the reasons of readings
+    """
+
+    client_id: uuid.UUID | None = None
+    site_id: uuid.UUID | None = None
+    round_id: uuid.UUID | None = None
+    person_id: uuid.UUID | None = None
+    quantity: str = ""
+    backing: str = ""
+    worth: str = ""
+    decision: str = ""
+    signed: str = ""
+    words: str = ""
+    since: date | None = None
+    until: date | None = None
+    zone: tzinfo = UTC
+    sort: str = "newest"
+    page: int = 1
+    size: int = SIZES["wide"]
+
+
+def of_reading(search: Search, reading: Any = Reading) -> list[ColumnElement[bool]]:
+    """What the search asks of one reading itself."""
+    found = []
+    if search.quantity:
+        found.append(reading.quantity == search.quantity)
+    if search.backing:
+        found.append(reading.backing == search.backing)
+    if search.decision:
+        decided = select(Decision.id).where(Decision.decision == search.decision)
+        found.append(reading.decision_id.in_(decided))
+    if search.worth:
+        found.append(
+            {
+                "exceeded": reading.outcome == "exceeded",
+                "cannot tell": reading.outcome == "cannot tell",
+                "questioned": reading.flag == 3,
+                "failed": reading.flag == 4,
+                "mended": and_(reading.version > 1, reading.decision_id.is_(None)),
+            }[search.worth]
+        )
+    return found
+
+
+def of_visit(search: Search, at: Any = Visit.at) -> list[ColumnElement[bool]]:
+    """What the search asks of a visit and its site, both joined to the query.
+
+    at : the moment whose day is meant
+    """
+    found: list[ColumnElement[bool]] = []
+    if search.client_id:
+        found.append(Site.client_id == search.client_id)
+    if search.site_id:
+        found.append(Visit.site_id == search.site_id)
+    if search.person_id:
+        found.append(Visit.operator_id == search.person_id)
+    if search.round_id:
+        found.append(Visit.outing_id.in_(select(Outing.id).where(Outing.round_id == search.round_id)))
+    found += on_days(search, at, Site.zone)
+    found += [_says(word) for word in search.words.split()[:8]]
+    return found
+
+
+def is_in_place() -> ColumnElement[bool]:
+    """A visit that was moved to its right site is found there alone."""
+    return ~select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id).exists()
+
+
+def reads(*conditions: ColumnElement[bool]) -> ColumnElement[bool]:
+    """Where a visit has a standing reading of which all this is true."""
+    return select(Reading.id).where(Reading.visit_id == Visit.id, is_standing(), *conditions).exists()
+
+
+def waits(reading: Any = Reading) -> ColumnElement[bool]:
+    """Where a reading is not signed yet."""
+    return select(Unsigned.reading_id).where(Unsigned.reading_id == reading.id).exists()
+
+
+def on_days(search: Search, at: Any, zone: Any) -> list[ColumnElement[bool]]:
+    """Where a moment lies on the days of the search by the clock of `zone`, a column or a name.
+
+    The wide bounds in UTC let an index of time do the work.
+    """
+    local = func.timezone(zone, at)
+    found: list[ColumnElement[bool]] = []
+    if search.since:
+        start = datetime.combine(search.since, time())
+        found += [at >= (start - timedelta(hours=15)).replace(tzinfo=UTC), local >= start]
+    if search.until:
+        end = datetime.combine(search.until + timedelta(days=1), time())
+        found += [at < (end + timedelta(hours=15)).replace(tzinfo=UTC), local < end]
+    return found
+
+
+def holds(column: Any, word: str) -> ColumnElement[bool]:
+    """Where a text holds a word, in letters of either size."""
+    contains: ColumnElement[bool] = column.icontains(word, autoescape=True)
+    return contains
+
+
+def _says(word: str) -> ColumnElement[bool]:
+    """Where a visit's names, notes or reasons hold a word."""
+    owners = select(Client.id).where(holds(Client.name, word))
+    people = select(User.id).where(holds(User.name, word))
+    noted = select(VisitNote.visit_id).where(VisitNote.kind == "note", holds(VisitNote.body.cast(Text), word))
+    reasoned = select(Reading.visit_id).where(Reading.reason != "", holds(Reading.reason, word), is_standing())
+    return or_(
+        holds(Site.name, word),
+        Site.client_id.in_(owners),
+        Visit.operator_id.in_(people),
+        Visit.id.in_(noted),
+        Visit.id.in_(reasoned),
+    )
