@@ -9,7 +9,20 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+#: Tagged, so that a reader that speaks knows headings, tables and their order.
+TAGGED: dict[str, Any] = {"pdf_tags": True}
+_UNITS = r"(?:µS/cm|mS/cm|mg/L|mV|°C|°F|hPa|kPa|mmHg|inHg|pH|PSS-78|NTU|mL|km|cm|m|ft|s|min|h|d|%)"
+_PARTED = re.compile(rf"(\d) (?={_UNITS}(?![\w/]))")
+
+
+def keep_together(html: str) -> str:
+    """The same with a space that does not break between a number and its unit, and around ±."""
+    return _PARTED.sub("\\1\u00a0", html).replace(" ± ", "\u00a0±\u00a0")
+
+
 _SVG = re.compile(r"<svg\b[^>]*>")
+#: A picture that stands in the page itself; nothing is fetched for it.
+_PICTURES = ("data:image/png;base64,", "data:image/jpeg;base64,")
 _KINDS = {".css": "text/css", ".woff2": "font/woff2", ".svg": "image/svg+xml", ".jpg": "image/jpeg"}
 
 
@@ -28,7 +41,15 @@ class Press:
     def print(self, html: str) -> bytes:
         """The PDF of one page of HTML."""
         with self._one_at_a_time:
-            return bytes(self._laid_out(html).write_pdf())
+            return bytes(self._laid_out(html).write_pdf(**TAGGED))
+
+    def document(self, html: str, paper: str = "A4") -> tuple[bytes, int]:
+        """The PDF of one page of HTML on A4 or Letter, and of how many sheets it is. No number is parted from its unit."""
+        from weasyprint import CSS
+
+        with self._one_at_a_time:
+            laid_out = self._laid_out(keep_together(html), CSS(string=f"@page {{ size: {paper.lower()} }}"))
+            return bytes(laid_out.write_pdf(**TAGGED)), len(laid_out.pages)
 
     def print_on_one_sheet(self, html: str, sizes_pt: Iterable[float] = (9.5, 8.5, 7.5, 6.5)) -> bytes:
         """The PDF of one page of HTML in the largest of these letters that keeps it on one sheet; else in the smallest."""
@@ -39,7 +60,7 @@ class Press:
                 document = self._laid_out(html, CSS(string=f"body {{ font-size: {size}pt }}"))
                 if len(document.pages) == 1:
                     break
-            return bytes(document.write_pdf())
+            return bytes(document.write_pdf(**TAGGED))
 
     def print_all(self, pages: Iterable[str], told: Callable[[int], None] = lambda _: None) -> bytes:
         """One PDF of several, each beginning on a sheet of its own. `told` hears how many are laid out."""
@@ -52,7 +73,7 @@ class Press:
             sheets += document.pages
             told(done)
         with self._one_at_a_time:
-            return bytes(first.copy(sheets).write_pdf())
+            return bytes(first.copy(sheets).write_pdf(**TAGGED))
 
     def make_ready(self) -> None:
         """Load what the first document would have to wait for."""
@@ -92,6 +113,8 @@ class Press:
 
         class Shelf(URLFetcher):
             def fetch(self, url: str, headers: Any = None) -> Any:
+                if url.startswith(_PICTURES):
+                    return super().fetch(url, headers)
                 name = url.removeprefix("brumel:")
                 if name not in files:
                     raise ValueError(f"not on the shelf: {url[:80]}")

@@ -86,6 +86,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
+    from brumel.web.documents import routes as documents
     from brumel.web.glossary import routes as glossary
     from brumel.web.jobs import routes as jobs
     from brumel.web.kit import routes as kit
@@ -98,6 +99,6 @@ def _register_places(app: Flask) -> None:
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, jobs, worksheet, practice, link, glossary):
+    for place in (auth, today, bench, rounds, kit, records, documents, jobs, worksheet, practice, link, glossary):
         app.register_blueprint(place.blueprint)
     app.extensions["csrf"].exempt(link.blueprint)  # it carries a token, never a cookie

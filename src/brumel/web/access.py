@@ -161,6 +161,13 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.due": STAFF,
     "kit.due_calendar": STAFF,
     "records.index": STAFF,
+    "documents.index": STAFF,
+    "documents.preview": STAFF,
+    "documents.issue": STAFF,
+    "documents.document": STAFF,
+    "documents.file": STAFF,
+    "documents.practice": STAFF,
+    "documents.save_practice": LEAD,
     "records.readings": STAFF,
     "records.listing": STAFF,
     "records.decision": STAFF,
@@ -200,6 +207,7 @@ LARGER = {
     "rounds.add_photo": 12_500_000,
     "rounds.send": 16_500_000,
     "rounds.sites_in": 2_100_000,
+    "documents.save_practice": 4_200_000,
     "rounds.take_in_series": 8_100_000,
 }
 

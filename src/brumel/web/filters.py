@@ -18,6 +18,7 @@ from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for, shown_u
 from brumel.core.verdict import Outcome
 from brumel.store.tables import Calibration
+from brumel.web.dates import in_form, way_of_document, written
 from brumel.web.drawings.frame import short_lines
 from brumel.web.reader import reader
 from brumel.web.units import scale, scale_of
@@ -83,7 +84,8 @@ def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> 
     if at is None:
         return "–"
     local = at.astimezone(ZoneInfo(zone) if zone else reader().zone)
-    return f"{local:{form}} {local.tzname()}" if "%H" in form else f"{local:{form}}"
+    words = in_form(local, form)
+    return f"{words} {local.tzname()}" if "%H" in form else words
 
 
 def clock_face(seconds: float) -> str:
@@ -147,6 +149,8 @@ def init(app: Flask) -> None:
     app.add_template_global(scale, "scale")
     app.add_template_filter(quantity_names.column, "column_words")
     app.add_template_filter(when, "when")
+    app.add_template_filter(lambda day: written(day, way_of_document() or "iso"), "document_day")
+    app.add_template_filter(lambda value: f"{value:.6g}".replace("-", "−"), "number_plain")
     app.add_template_filter(clock_face, "clock_face")
     app.add_template_filter(times_in, "times_in")
     app.add_template_filter(short_lines, "short_lines")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -13,6 +13,7 @@ from flask.json.provider import DefaultJSONProvider
 
 from brumel.core.errors import words_of
 from brumel.core.sentence import Amount, Moment, Sentence, Span, Writer
+from brumel.web.dates import in_form, way_of_document
 from brumel.web.units import readers_units, scale
 
 DAY = "%d %b %Y"
@@ -39,9 +40,11 @@ class Reader(Writer):
 
     def moment(self, moment: Moment, form: str) -> str:
         if not isinstance(moment, datetime):
-            return moment.strftime(DAY)
+            return in_form(moment, DAY) if isinstance(moment, date) else moment.strftime(DAY)
         local = moment.astimezone(self.zone)
         both = DAY_AND_TIME if local.year == self.year else DAY_AND_TIME_OF_ANOTHER_YEAR
+        if way_of_document() and form != "clock":
+            return in_form(local, DAY if form == "date" else both)
         return local.strftime({"": both, "date": DAY, "clock": "%H:%M"}[form])
 
 

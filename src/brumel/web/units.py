@@ -77,10 +77,25 @@ def scale_of(quantity: str, chosen: Mapping[str, Any] | None = None) -> Scale:
 
 def readers_units() -> Mapping[str, Any]:
     """What the signed-in person has chosen; nothing where nobody is, or where a record is written."""
-    if not has_request_context() or g.get("units_of_record") or not current_user.is_authenticated:
+    if not has_request_context():
+        return {}
+    if (of_document := g.get("units_of_document")) is not None:
+        chosen: Mapping[str, Any] = of_document
+        return chosen
+    if g.get("units_of_record") or not current_user.is_authenticated:
         return {}
     units: Mapping[str, Any] = current_user.user.units
     return units
+
+
+@contextmanager
+def units_of_document(units: Mapping[str, Any]) -> Iterator[None]:
+    """Whatever is rendered meanwhile is a document of the practice, in the units it chose, whoever asks."""
+    g.units_of_document = units
+    try:
+        yield
+    finally:
+        g.units_of_document = None
 
 
 @contextmanager

@@ -37,9 +37,12 @@ class BehindReadings:
 
 
 def last_readings(
-    readings: Sequence[Reading], now: datetime, zone: str, behind: BehindReadings
+    readings: Sequence[Reading], now: datetime, zone: str, behind: BehindReadings, end: str = ""
 ) -> dict[str, Any] | None:
-    """A site's last readings of one quantity and their uncertainty, with all that speaks for or against them behind."""
+    """A site's last readings of one quantity and their uncertainty, with all that speaks for or against them behind.
+
+    end : what the right end is called; "now" where it is empty
+    """
     if not readings:
         return None
     ordered = list(reversed(readings))
@@ -64,6 +67,7 @@ def last_readings(
         "months": [{"x": place(day), "label": f"{day:%b}"} for day in _months(start, now, zone)],
         "y_ticks": y_ticks,
         "now": place(now),
+        "end": end,
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
         "limits": usual or None,
         "path": "M" + " L".join(f"{d['x']},{d['y']}" for d in dots) if len(dots) > 1 else "",

@@ -9,6 +9,8 @@ from typing import Any
 from flask import Flask
 
 from brumel.store.tables import User
+from brumel.web.documents import printing
+from brumel.web.documents import routes as documents
 from brumel.web.records import certificates, exporting, finding
 from brumel.work import jobs
 
@@ -32,6 +34,7 @@ KINDS = {
     "certificates": Kind(
         "Calibration records as one PDF", certificates.print_found, finding.of_arguments, finding.NAMES
     ),
+    "document": Kind("A document", documents.issue_as_job, documents.check, ("kind", "client", "since", "until")),
     "readings": Kind(
         "A table to take away", exporting.write_found, exporting.check, (*finding.NAMES, "sort", "table", "kind")
     ),
@@ -55,3 +58,4 @@ def make_ready(app: Flask) -> None:
     """What the first job would have to wait for."""
     with app.app_context():
         certificates.make_ready()
+        printing.press.make_ready()

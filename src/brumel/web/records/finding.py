@@ -96,6 +96,14 @@ def of_arguments(given: Mapping[str, str]) -> records.Search:
     return search
 
 
+def page_of(given: Mapping[str, str]) -> int:
+    """The page of a list that an address asks for; the first where it is none. Raises InputError."""
+    page = given.get("page", "1")
+    if not re.fullmatch(r"[1-9]\d{0,4}", page, re.ASCII):
+        raise InputError("page", f"Page “{page[:20]}” is not a page number.")
+    return int(page)
+
+
 def asked(given: Mapping[str, str]) -> dict[str, str]:
     """What an address asks for, without what it leaves empty: for links that ask for the same."""
     return {name: given[name] for name in (*NAMES, *SHOWN) if given.get(name)}

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_o
 from brumel.store.records import Signature
 from brumel.store.rounds import Photo, VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Probe, Reading, Visit
+from brumel.store.tables import Calibration, Probe, Reading, Site, Visit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records.review import Asked, questions
@@ -61,6 +61,14 @@ class RecordedVisit:
     @property
     def unsigned(self) -> list[Recorded]:
         return [r for r in self.readings if r.signature is None]
+
+    def signed_words(self) -> str:
+        """Who signed its readings, in a few words."""
+        names = list(dict.fromkeys(r.signature.name for r in self.readings if r.signature))
+        waiting = len(self.unsigned)
+        if not names:
+            return "not yet"
+        return f"by {', '.join(names)}" + (f"; {waiting} of {len(self.readings)} not yet" if waiting else "")
 
     @property
     def conditions(self) -> dict[str, Any]:
@@ -145,6 +153,11 @@ def _by_visit(session: Session, kind: Any, ids: Sequence[uuid.UUID]) -> dict[uui
     for row in session.scalars(select(kind).where(kind.visit_id.in_(ids)).order_by(kind.at)):
         found.setdefault(row.visit_id, []).append(row)
     return found
+
+
+def site_of(session: Session, site_id: uuid.UUID) -> Site:
+    """A site by its id."""
+    return session.get_one(Site, site_id)
 
 
 def visit_of(session: Session, visit_id: str) -> Visit:

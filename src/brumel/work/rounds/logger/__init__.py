@@ -23,7 +23,18 @@ from brumel.work.rounds.logger.checks import (
     waiting,
     withdraw,
 )
-from brumel.work.rounds.logger.series import BINS, BinnedSeries, NewSeries, band, bands, of_site, take_in, values
+from brumel.work.rounds.logger.series import (
+    BINS,
+    BinnedSeries,
+    NewSeries,
+    SeriesFigures,
+    band,
+    bands,
+    figures,
+    of_site,
+    take_in,
+    values,
+)
 
 __all__ = [
     "BINS",
@@ -34,6 +45,7 @@ __all__ = [
     "EffectOnSeries",
     "NewSeries",
     "SeriesDecision",
+    "SeriesFigures",
     "Standing",
     "band",
     "bands",
@@ -41,6 +53,7 @@ __all__ = [
     "decide",
     "decisions_of",
     "effect",
+    "figures",
     "in_standard",
     "is_withdrawn",
     "log",

@@ -224,3 +224,24 @@ def values(session: Session, series: LoggerSeries) -> Iterator[tuple[datetime, f
     )
     rows = session.execute(query.order_by(LoggerValue.at)).yield_per(5000)
     yield from (tuple(row) for row in rows)
+
+
+@dataclass(frozen=True)
+class SeriesFigures:
+    """The least, middle and greatest reported value, None where none is reported; and how many values have which flag."""
+
+    low: float | None
+    median: float | None
+    high: float | None
+    by_flag: dict[int, int]
+
+
+def figures(session: Session, series: LoggerSeries) -> SeriesFigures:
+    """The figures of a series as it is reported now; values that failed a test count in none but their own number."""
+    now = standing(session, series)
+    value, when = _value(series, now.by)
+    of_it = (LoggerValue.series_id == series.id, when, LoggerValue.flag < 4)
+    query = select(func.min(value), func.percentile_cont(0.5).within_group(value), func.max(value)).where(*of_it)
+    low, median, high = session.execute(query).one() if now.state not in ("not reported", "withdrawn") else (None,) * 3
+    flags = select(LoggerValue.flag, func.count()).where(LoggerValue.series_id == series.id).group_by(LoggerValue.flag)
+    return SeriesFigures(low, median, high, dict(session.execute(flags).tuples().all()))

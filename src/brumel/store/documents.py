@@ -1,0 +1,53 @@
+"""The tables of what is handed over: the practice's letterhead, issued documents, and their release to clients."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+
+from sqlalchemy import ForeignKey, Identity, Index
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from brumel.store.base import Base, Json, Uuid
+from brumel.store.kit import User
+from brumel.store.sites import Client
+
+
+class Letterhead(Base):
+    """How the practice's documents are headed and written; the newest row stands.
+
+    `picture` is a PNG, drawn afresh on upload; `units` {what: unit} as a person's own units.
+    """
+
+    __tablename__ = "letterheads"
+    version: Mapped[int] = mapped_column(Identity(start=1), primary_key=True)
+    name: Mapped[str]
+    address: Mapped[str]
+    prefix: Mapped[str]
+    paper: Mapped[str]
+    dates: Mapped[str]
+    units: Mapped[Json]
+    picture: Mapped[bytes | None] = mapped_column(deferred=True)
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+class Document(Base):
+    """A document as it was issued. `subject` is what it was made of ({visit}, {client, since, until} ...)."""
+
+    __tablename__ = "documents"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    number: Mapped[int] = mapped_column(Identity(start=1), unique=True)
+    kind: Mapped[str]
+    title: Mapped[str]
+    label: Mapped[str]
+    client_id: Mapped[Uuid | None] = mapped_column(ForeignKey("clients.id"), index=True)
+    subject: Mapped[Json]
+    pages: Mapped[int]
+    sha256: Mapped[str]
+    body: Mapped[bytes] = mapped_column(deferred=True)
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    client: Mapped[Client | None] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+    __table_args__ = (Index("documents_by_time", "at"),)
