@@ -51,3 +51,39 @@ class Document(Base):
     client: Mapped[Client | None] = relationship(lazy="joined")
     by: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (Index("documents_by_time", "at"),)
+
+
+class Release(Base):
+    """A document released to its client: by a link until it runs out, and to the client's people until it is taken back."""
+
+    __tablename__ = "releases"
+    id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
+    document_id: Mapped[Uuid] = mapped_column(ForeignKey("documents.id"), index=True)
+    token_hash: Mapped[str] = mapped_column(unique=True)
+    expires_at: Mapped[datetime]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    document: Mapped[Document] = relationship(lazy="joined")
+    by: Mapped[User] = relationship(lazy="joined")
+    ended: Mapped[ReleaseEnd | None] = relationship(lazy="joined", viewonly=True)
+
+
+class ReleaseEnd(Base):
+    """A release that was taken back."""
+
+    __tablename__ = "release_ends"
+    release_id: Mapped[Uuid] = mapped_column(ForeignKey("releases.id"), primary_key=True)
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+class Invitation(Base):
+    """A link by which a person chooses their first password; used once, until it runs out."""
+
+    __tablename__ = "invitations"
+    token_hash: Mapped[str] = mapped_column(primary_key=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"), index=True)
+    expires_at: Mapped[datetime]
+    used_at: Mapped[datetime | None]
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))

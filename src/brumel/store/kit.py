@@ -19,12 +19,15 @@ class User(Base):
     id: Mapped[Uuid] = uuid_key()
     username: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
-    role: Mapped[str] = mapped_column(CheckConstraint("role in ('technician', 'lead')", name="users_role"))
+    role: Mapped[str] = mapped_column(CheckConstraint("role in ('technician', 'lead', 'client')", name="users_role"))
     password_hash: Mapped[str]
     stamp: Mapped[str]
     active: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[datetime]
     units: Mapped[Json] = mapped_column(default=dict)
+    #: whose waters a person of a client may look at; empty for the practice's own people
+    client_id: Mapped[Uuid | None] = mapped_column(ForeignKey("clients.id", use_alter=True))
+    __table_args__ = (CheckConstraint("(role = 'client') = (client_id is not null)", name="users_of_clients"),)
 
 
 class Meter(Base):

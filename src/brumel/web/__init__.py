@@ -87,6 +87,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
     from brumel.web.documents import routes as documents
+    from brumel.web.documents import sharing  # noqa: F401 - its routes stand on Documents' blueprint
     from brumel.web.glossary import routes as glossary
     from brumel.web.jobs import routes as jobs
     from brumel.web.kit import routes as kit

@@ -14,18 +14,23 @@ from brumel.web import arriving, kept_pages, moved
 from brumel.work import people
 from brumel.work.desk import Desk
 
-ANYONE = frozenset({"anyone", "technician", "lead"})
+ANYONE = frozenset({"anyone", "technician", "lead", "client"})
 STAFF = frozenset({"technician", "lead"})
 LEAD = frozenset({"lead"})
+#: A client's own people: what is theirs, and nothing of the practice.
+CLIENT = frozenset({"client"})
+EVERYBODY = STAFF | CLIENT
 
 ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
     "static_of_another_version": ANYONE,
     "auth.sign_in": ANYONE,
     "auth.history": ANYONE,
-    "auth.sign_out": STAFF,
-    "auth.units": STAFF,
-    "auth.choose_units": STAFF,
+    "auth.invited": ANYONE,
+    "auth.accept_invitation": ANYONE,
+    "auth.sign_out": EVERYBODY,
+    "auth.units": EVERYBODY,
+    "auth.choose_units": EVERYBODY,
     "auth.theme": ANYONE,
     "today.show": STAFF,
     "bench.index": STAFF,
@@ -168,6 +173,16 @@ ROLES: dict[str, frozenset[str]] = {
     "documents.file": STAFF,
     "documents.practice": STAFF,
     "documents.save_practice": LEAD,
+    "documents.release": LEAD,
+    "documents.take_back": LEAD,
+    "documents.shared": ANYONE,
+    "documents.shared_file": ANYONE,
+    "documents.mine": CLIENT,
+    "documents.my_file": CLIENT,
+    "documents.client_people": LEAD,
+    "documents.invite": LEAD,
+    "documents.invite_again": LEAD,
+    "documents.deactivate": LEAD,
     "records.readings": STAFF,
     "records.listing": STAFF,
     "records.decision": STAFF,
@@ -191,7 +206,7 @@ ROLES: dict[str, frozenset[str]] = {
     "records.certificate": STAFF,
     "records.withdraw": STAFF,
     "records.audit": LEAD,
-    "glossary.show": STAFF,
+    "glossary.show": EVERYBODY,
     "worksheet.index": STAFF,
     "worksheet.show": STAFF,
     "practice.meter": STAFF,
@@ -286,6 +301,8 @@ def init(app: Flask) -> None:
             return None
         if not current_user.is_authenticated:
             return _to_sign_in()
+        if actor().role == "client" and endpoint == "today.show":  # whoever signs in comes here
+            return redirect(url_for("documents.mine"))
         if actor().role not in allowed:
             abort(403)
         return None

@@ -6,7 +6,8 @@ import hashlib
 import secrets
 import uuid
 from collections.abc import Mapping
-from datetime import timedelta
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -14,8 +15,9 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
-from brumel.store.tables import SignIn, User
-from brumel.work.desk import Desk, Write, Written, writes
+from brumel.store.documents import Invitation
+from brumel.store.tables import Audit, Client, SignIn, User
+from brumel.work.desk import Desk, NotAllowed, NotFound, Write, Written, object_id, writes
 
 ROLES = ("technician", "lead")
 #: The units a person may choose for their pages, the one of the records first.
@@ -145,3 +147,138 @@ def choose_units(w: Write, *, units: Mapping[str, str]) -> Written:
     user.units = {what: units[what] for what in UNIT_CHOICES}
     w.record(f"user:{user.id}", {"units": user.units})
     return Written(str(user.id))
+
+
+# -- people of clients
+
+#: A password is chosen within this.
+INVITED_FOR = timedelta(days=7)
+#: What is kept instead of a hash until a password is chosen; no password has it.
+NO_PASSWORD = "!"  # noqa: S105
+
+
+@dataclass(frozen=True)
+class Invited:
+    """An invited person, and the token of the link by which they choose their password; it is shown once."""
+
+    id: str
+    token: str = ""
+
+
+@writes("person.invite", Invited, secret=frozenset({"token"}))
+def invite(w: Write, *, client_id: str, username: str, name: str) -> Invited:
+    """Invite a person of a client, who may look at what is the client's and nothing else. All faults at once."""
+    if w.actor.role != "lead":
+        raise NotAllowed("Inviting people is for the lead.")
+    client = w.session.get(Client, object_id(client_id, "client"))
+    if client is None:
+        raise NotFound("There is no such client.")
+    wanted, called = username.strip().lower(), " ".join(name.split())
+    faults = []
+    if not 3 <= len(wanted) <= 60 or "\x00" in wanted:
+        faults.append(InputError("username", "User name must have 3 to 60 characters.", value=wanted[:60]))
+    elif w.session.scalar(select(User.id).where(User.username == wanted)):
+        faults.append(InputError("username", f"User name “{wanted}” is taken.", value=wanted))
+    if not called or len(called) > 80 or "\x00" in called:
+        faults.append(InputError("name", "Name must be filled in, at most 80 characters.", value=called[:80]))
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    user = User(
+        id=uuid.uuid4(),
+        username=wanted,
+        name=called,
+        role="client",
+        client_id=client.id,
+        password_hash=NO_PASSWORD,
+        stamp=secrets.token_hex(8),
+        created_at=w.now,
+    )
+    w.session.add(user)
+    w.session.flush()
+    token = _invitation(w, user)
+    w.record(f"user:{user.id}", {"invited": wanted, "client": client.name})
+    return Invited(str(user.id), token)
+
+
+def _invitation(w: Write, user: User) -> str:
+    token = secrets.token_urlsafe(32)
+    w.session.add(
+        Invitation(token_hash=_hash(token), user_id=user.id, expires_at=w.now + INVITED_FOR, at=w.now, by_id=w.actor.id)
+    )
+    return token
+
+
+@writes("person.invite_again", Invited, secret=frozenset({"token"}))
+def invite_again(w: Write, *, user_id: str) -> Invited:
+    """A new link for a person of a client, who then chooses a new password; links of before no longer open."""
+    user = _of_client(w, user_id)
+    w.session.execute(
+        update(Invitation).where(Invitation.user_id == user.id, Invitation.used_at.is_(None)).values(used_at=w.now)
+    )
+    user.active, user.password_hash, user.stamp = True, NO_PASSWORD, secrets.token_hex(8)
+    w.record(f"user:{user.id}", {"invited again": user.username})
+    return Invited(str(user.id), _invitation(w, user))
+
+
+@writes("person.deactivate", Written)
+def deactivate(w: Write, *, user_id: str) -> Written:
+    """A person of a client may sign in no longer: their sessions and open invitations end at once."""
+    user = _of_client(w, user_id)
+    user.active, user.stamp = False, secrets.token_hex(8)
+    w.session.execute(
+        update(Invitation).where(Invitation.user_id == user.id, Invitation.used_at.is_(None)).values(used_at=w.now)
+    )
+    w.record(f"user:{user.id}", {"deactivated": user.username})
+    return Written(str(user.id))
+
+
+def _of_client(w: Write, user_id: str) -> User:
+    if w.actor.role != "lead":
+        raise NotAllowed("The people of clients are kept by the lead.")
+    user = w.session.get(User, object_id(user_id, "person"), with_for_update=True)
+    if user is None or user.role != "client":
+        raise NotFound("There is no such person.")
+    return user
+
+
+def invited(session: Session, token: str, now: datetime) -> User:
+    """Whose invitation this is. Raises NotFound where it was used, ran out, or never was."""
+    row = session.get(Invitation, _hash(token))
+    user = session.get(User, row.user_id) if row else None
+    if row is None or user is None or row.used_at is not None or row.expires_at <= now or not user.active:
+        raise NotFound("This invitation was used already, or has run out. Ask the practice for a new one.")
+    return user
+
+
+def accept(desk: Desk, token: str, password: str) -> User:
+    """Choose the password that an invitation is for. Raises NotFound or InputError."""
+    if len(password) < SHORTEST_PASSWORD:
+        raise InputError("password", f"Password must have at least {SHORTEST_PASSWORD} characters.")
+    if len(password) > LONGEST_PASSWORD:
+        raise InputError("password", f"Password has more than {LONGEST_PASSWORD} characters.")
+    with desk.sessions.begin() as session:
+        now = desk.clock()
+        user = invited(session, token, now)
+        used = session.execute(
+            update(Invitation)
+            .where(Invitation.token_hash == _hash(token), Invitation.used_at.is_(None))
+            .values(used_at=now)
+            .returning(Invitation.user_id)
+        ).scalar()
+        if used is None:
+            raise NotFound("This invitation was used already.")
+        user.password_hash, user.stamp = _hasher.hash(password), secrets.token_hex(8)
+        session.add(
+            Audit(
+                at=now, user_id=user.id, action="person.accept", subject=f"user:{user.id}", detail={}, key=uuid.uuid4()
+            )
+        )
+        return user
+
+
+LONGEST_PASSWORD = 1024
+
+
+def of_client(session: Session, client_id: uuid.UUID) -> list[User]:
+    """The people of a client, by name."""
+    return list(session.scalars(select(User).where(User.client_id == client_id).order_by(User.name)))

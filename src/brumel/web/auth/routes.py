@@ -9,6 +9,7 @@ from flask_login import current_user, login_user, logout_user
 from flask_wtf import FlaskForm
 from wtforms import PasswordField, StringField
 
+from brumel.core.errors import InputError
 from brumel.core.sentence import say
 from brumel.web.access import Account, actor, desk
 from brumel.web.answer import answer
@@ -86,6 +87,32 @@ def sign_out() -> Any:
     gone = redirect(url_for("auth.sign_in"))
     gone.headers["Clear-Site-Data"] = '"cache"'  # whoever uses this browser next sees no page of before
     return gone
+
+
+@blueprint.get("/invited/<token>")
+@limiter.limit(BY_ADDRESS)
+def invited(token: str, faults: Any = ()) -> Any:
+    """A person who was invited chooses their password."""
+    with desk().read() as session_:
+        person = people.invited(session_, token, desk().clock())
+        page = render_template("auth/invited.html", person=person, shortest=people.SHORTEST_PASSWORD, faults=faults)
+        return page, 422 if faults else 200
+
+
+@blueprint.post("/invited/<token>")
+@limiter.limit(BY_ADDRESS)
+def accept_invitation(token: str) -> Any:
+    """The password they chose."""
+    password = request.form.get("password", "")
+
+    def do() -> str:
+        if password != request.form.get("again", ""):
+            raise InputError("again", "The two passwords differ.")
+        people.accept(desk(), token, password)
+        flash("Your password is kept. Sign in with it.", "note")
+        return url_for("auth.sign_in")
+
+    return answer(do, lambda faults: invited(token, faults))
 
 
 @blueprint.get("/units")

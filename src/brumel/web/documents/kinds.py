@@ -157,7 +157,7 @@ def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> dict[
 
 
 #: Visits in a period from which a report is made as long work.
-LONG_VISITS = 60
+LONG_VISITS = 24
 
 
 def _is_long(session: Session, asked: Mapping[str, str]) -> bool:

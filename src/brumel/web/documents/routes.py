@@ -19,7 +19,7 @@ from brumel.web.records import finding
 from brumel.work import jobs
 from brumel.work.desk import Desk
 from brumel.work.people import UNIT_CHOICES
-from brumel.work.records import issuing, letterhead, visits
+from brumel.work.records import issuing, letterhead, releasing, visits
 
 blueprint = Blueprint("documents", __name__, template_folder="templates", url_prefix="/records/documents")
 
@@ -133,11 +133,19 @@ def file_name(label: str) -> str:
 
 
 @blueprint.get("/<document_id>")
-def document(document_id: str) -> Any:
-    """An issued document: what it is, and its file."""
+def document(document_id: str, faults: Any = ()) -> Any:
+    """An issued document: what it is, its file, and to whom it was released."""
     with desk().read() as session:
         row = issuing.document(session, document_id)
-        return render_template("documents/document.html", document=row, kinds=KINDS)
+        page = render_template(
+            "documents/document.html",
+            document=row,
+            kinds=KINDS,
+            releases=releasing.releases_of(session, row.id),
+            days=releasing.DAYS,
+            faults=faults,
+        )
+        return page, 422 if faults else 200
 
 
 @blueprint.get("/<document_id>.pdf")

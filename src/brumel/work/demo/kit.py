@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import io
 import uuid
 from datetime import datetime, timedelta
 from typing import Any
 
+from PIL import Image, ImageDraw
+
 from brumel.store.tables import Lot, Meter, Probe
 from brumel.store.typed_json import LotMeasure
+from brumel.work.records import letterhead
 
 
 def meters() -> dict[str, Meter]:
@@ -254,3 +258,27 @@ def lots(now: datetime) -> dict[str, Lot]:
         )
         for key, (code, name, measures, expires, opened, keeps, container) in shelf.items()
     }
+
+
+def _picture() -> bytes:
+    """The practice's mark: a gauge in water, drawn here so that nothing has to be shipped."""
+    drawn = Image.new("RGBA", (240, 240), (255, 255, 255, 0))
+    pen = ImageDraw.Draw(drawn)
+    pen.polygon([(60, 120), (100, 104), (140, 120), (180, 112), (180, 204), (60, 204)], fill="#0b5f66")
+    pen.line([(60, 24), (60, 208), (180, 208), (180, 24)], fill="#16262e", width=14)
+    for y in (56, 88, 160):
+        pen.line([(60, y), (96, y)], fill="#16262e", width=9)
+    out = io.BytesIO()
+    drawn.save(out, "PNG")
+    return out.getvalue()
+
+
+#: The made-up practice, as its documents are headed.
+PRACTICE = letterhead.Practice(
+    name="Tarnholt Water Survey",
+    address="Gauge House, 4 Weir Lane\nTarnholt\nwater@tarnholt.example",
+    prefix="TWS-",
+    paper="A4",
+    dates="en",
+    picture=_picture(),
+)

@@ -20,6 +20,7 @@ from brumel.work.demo.calibrating import ONE_HAND, Hands
 from brumel.work.demo.world import World
 from brumel.work.desk import Desk
 from brumel.work.kit.meters import token_hash
+from brumel.work.records import letterhead
 
 ACCOUNTS, PASSWORD = DEMO_ACCOUNTS, DEMO_PASSWORD
 
@@ -106,6 +107,7 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
     hands.catch_up()
     demo_days.logged_week(desk, world)
     demo_days.send_back(desk, world.users["ilka"])
+    letterhead.save(desk, world.users["ilka"], uuid.uuid4(), practice=demo_kit.PRACTICE)
     _count(_at(desk, desk.clock() - timedelta(days=6)), world)
     with desk.sessions.begin() as session:
         demo_sites.waters(session, world.sites, desk.clock())

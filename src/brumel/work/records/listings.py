@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import Select, Text, cast, func, select
 from sqlalchemy.orm import Session, contains_eager, joinedload, lazyload
 
 from brumel.core.sentence import Sentence, say
@@ -96,7 +96,7 @@ def _lots(search: Search) -> Select[Any]:
     query = select(Lot).options(lazyload("*"), joinedload(Lot.parent).lazyload("*"))
     query = query.where(*on_days(search, Lot.expires_on, str(search.zone)))
     if search.quantity:
-        query = query.where(Lot.measures.op("?")(search.quantity))
+        query = query.where(func.jsonb_exists(Lot.measures, cast(search.quantity, Text)))
     for word in search.words.split()[:8]:
         query = query.where(holds(Lot.code, word) | holds(Lot.name, word))
     return query.order_by(Lot.expires_on.desc(), Lot.id)

@@ -14,7 +14,7 @@ from brumel.core.errors import InputError
 from brumel.store.records import Unsigned, VisitAnswer, VisitQuestion
 from brumel.store.rounds import Outing
 from brumel.store.tables import Reading, Visit
-from brumel.work.desk import MovedOn, NotAllowed, NotFound, Write, Written, clean_reason, object_id, writes
+from brumel.work.desk import LONGEST_REASON, MovedOn, NotAllowed, NotFound, Write, Written, object_id, writes
 from brumel.work.records.visits import in_a_row
 
 
@@ -146,11 +146,12 @@ def answer(w: Write, *, question_id: str, text: str) -> Written:
 
 
 def _clean(field: str, label: str, text: str) -> str:
-    try:
-        return clean_reason(text)
-    except InputError as error:
-        words = str(error).removeprefix("Reason")
-        raise InputError(field, f"{label}{words}" if words != str(error) else words, value=text[:40]) from None
+    clean = " ".join(text.replace("\x00", "").split())
+    if not clean:
+        raise InputError(field, f"{label} must be filled in.")
+    if len(clean) > LONGEST_REASON:
+        raise InputError(field, f"{label} has {len(clean)} characters; {LONGEST_REASON} are allowed.")
+    return clean
 
 
 def _visit(session: Session, visit_id: str) -> Visit:
