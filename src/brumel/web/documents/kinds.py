@@ -132,7 +132,7 @@ def _client(session: Session, asked: Mapping[str, str]) -> Made:
     return Made(f"Report, {client.name}", "documents/client.html", values, client.id)
 
 
-def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> dict[str, Any]:
+def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> list[dict[str, Any]]:
     """A drawing of every quantity that was read more than once, at the shallowest depth that is read there."""
     site, end = of.site, reports.end_of(told, of.site.zone)
     top = at_depth(site, None)
@@ -142,7 +142,7 @@ def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> dict[
     }
     seasons = site_history.seasons(session, site.id, list(readings), end, top)
     spans = site_history.spans(session, readings)
-    drawn = {}
+    drawn = []
     for quantity, rows in readings.items():
         if len(rows) > 1:
             behind = site_drawings.BehindReadings(
@@ -152,7 +152,8 @@ def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> dict[
                 seasons[quantity],
                 scale_of(quantity),
             )
-            drawn[quantity] = site_drawings.last_readings(rows, end, site.zone, behind, "end")
+            drawing = site_drawings.last_readings(rows, end, site.zone, behind, "end")
+            drawn.append({"quantity": quantity, "unit": rows[0].unit, "drawing": drawing})
     return drawn
 
 

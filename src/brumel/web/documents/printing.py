@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -15,7 +14,7 @@ from brumel.store.rounds import Photo
 from brumel.store.tables import User
 from brumel.web.dates import dates_of_document
 from brumel.web.documents.kinds import Kind, Made
-from brumel.web.records.certificates import FONTS, STATIC
+from brumel.web.records.certificates import FONTS, STATIC, inline_picture
 from brumel.web.units import units_of_document
 from brumel.work.records.letterhead import Practice
 
@@ -29,13 +28,9 @@ def in_the_way_of(practice: Practice) -> Iterator[None]:
         yield
 
 
-def _inline(kind: str, data: bytes) -> str:
-    return f"data:image/{kind};base64,{base64.b64encode(data).decode('ascii')}"
-
-
 def letterhead_picture(practice: Practice) -> str:
     """The picture at the head of a page, as it stands in the page; empty where there is none."""
-    return _inline("png", practice.picture) if practice.picture else ""
+    return inline_picture("png", practice.picture)
 
 
 def _render(kind: Kind, made: Made, practice: Practice, **rest: Any) -> str:
@@ -59,7 +54,7 @@ def as_pdf(
     """What makes the PDF of a label, with its number of pages."""
 
     def picture_of(photo: Photo) -> str:
-        return _inline("jpeg", session.get_one(Photo, photo.id).jpeg)
+        return inline_picture("jpeg", session.get_one(Photo, photo.id).jpeg)
 
     def body(label: str) -> tuple[bytes, int]:
         html = _render(kind, made, practice, on_screen=False, label=label, issued_by=asker.name, picture_of=picture_of)

@@ -146,7 +146,7 @@ def certificate(calibration_id: str) -> Any:
     """The record as a printable PDF."""
     with desk().read() as session:
         calibration = records.calibration(session, calibration_id)
-        body = certificates.press.print(certificates.page(session, calibration, actor()))
+        body, _ = certificates.press.document(*certificates.page(session, calibration, actor()))
     response = Response(body, mimetype="application/pdf")
     response.headers["Content-Disposition"] = f'inline; filename="brumel-calibration-{calibration.number}.pdf"'
     return response

@@ -279,6 +279,6 @@ PRACTICE = letterhead.Practice(
     address="Gauge House, 4 Weir Lane\nTarnholt\nwater@tarnholt.example",
     prefix="TWS-",
     paper="A4",
-    dates="en",
+    dates="en_GB",
     picture=_picture(),
 )

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, undefer
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.documents import Letterhead
@@ -18,7 +18,7 @@ PAPERS = ("A4", "Letter")
 #: How dates are written: ISO 8601, or as people write them in a language, by its locale.
 DATES = {
     "iso": "2026-11-27",
-    "en": "27 Nov 2026",
+    "en_GB": "27 Nov 2026",
     "en_US": "Nov 27, 2026",
     "de": "27.11.2026",
     "fr": "27 nov. 2026",
@@ -52,7 +52,8 @@ UNNAMED = Practice()
 
 def standing(session: Session) -> Letterhead | None:
     """The letterhead as it stands, None before the first."""
-    return session.scalar(select(Letterhead).order_by(Letterhead.version.desc()).limit(1))
+    newest = select(Letterhead).options(undefer(Letterhead.picture)).order_by(Letterhead.version.desc())
+    return session.scalar(newest.limit(1))
 
 
 def practice(session: Session) -> Practice:
@@ -71,7 +72,7 @@ def save(w: Write, *, practice: Practice) -> Written:
     faults = [*_faults(practice)]
     picture = None
     try:
-        picture = redraw(practice.picture) if practice.picture else None
+        picture = redraw(practice.picture) if practice.picture is not None else None
     except InputError as error:
         faults.append(error)
     if faults:

@@ -86,16 +86,8 @@ def recorded(session: Session, visits: Sequence[Visit], *, workings: bool = Fals
     workings : also the calculation steps of every reading, which are most of a row
     """
     ids = [visit.id for visit in visits]
-    readings = _readings(session, ids, workings=workings)
+    readings, signed = _readings(session, ids, workings=workings)
     before = _before(session, [row for rows in readings.values() for row in rows])
-    signed = {
-        row.reading_id: row
-        for row in session.scalars(
-            select(Signature)
-            .where(Signature.reading_id.in_([row.id for rows in readings.values() for row in rows]))
-            .options(lazyload("*"))
-        )
-    }
     notes = _by_visit(session, VisitNote, ids)
     photos = _by_visit(session, Photo, ids)
     asked = questions(session, ids)
@@ -111,22 +103,29 @@ def recorded(session: Session, visits: Sequence[Visit], *, workings: bool = Fals
     ]
 
 
-def _readings(session: Session, ids: Sequence[uuid.UUID], *, workings: bool) -> dict[uuid.UUID, list[Reading]]:
+def _readings(
+    session: Session, ids: Sequence[uuid.UUID], *, workings: bool
+) -> tuple[dict[uuid.UUID, list[Reading]], dict[uuid.UUID, Signature]]:
+    """The standing readings by visit, and the signatures there are by reading."""
     probe = joinedload(Reading.probe).options(lazyload("*"), load_only(Probe.name, Probe.serial, Probe.quantity))
     calibration = joinedload(Reading.calibration).options(lazyload("*"), load_only(Calibration.number, Calibration.at))
     steps = (undefer if workings else defer)(Reading.working)
     query = (
-        select(Reading)
+        select(Reading, Signature)
+        .outerjoin(Signature, Signature.reading_id == Reading.id)
         .where(Reading.visit_id.in_(ids), is_standing())
         .options(lazyload("*"), probe, calibration, joinedload(Reading.by).lazyload("*"), steps)
         .order_by(Reading.at, Reading.id)
     )
     found: dict[uuid.UUID, list[Reading]] = {}
-    for row in session.scalars(query):
+    signed = {}
+    for row, signature in session.execute(query):
         found.setdefault(row.visit_id, []).append(row)
+        if signature is not None:
+            signed[row.id] = signature
     for rows in found.values():
         rows.sort(key=_place)
-    return found
+    return found, signed
 
 
 def _place(row: Reading) -> tuple[Any, ...]:

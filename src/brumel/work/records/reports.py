@@ -243,6 +243,15 @@ def _in_words(report: Report) -> list[Sentence | str]:
                 values="value is" if report.left_out == 1 else "values are",
             )
         )
+    corrected = sum(r.backing == "corrected" for s in report.sites for q in s.quantities for r in q.reported)
+    if corrected:
+        lines.append(
+            say(
+                "{n} {values} corrected for the drift that a closing check found.",
+                n=corrected,
+                values="value was" if corrected == 1 else "values were",
+            )
+        )
     doubtful = sum(q.doubtful for s in report.sites for q in s.quantities)
     if doubtful:
         lines.append(
