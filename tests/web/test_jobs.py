@@ -41,7 +41,7 @@ def test_many_records_become_one_pdf_that_only_their_asker_may_fetch(app, desk, 
     file = client.get(f"{page}/file")
     assert file.headers["Content-Disposition"].startswith("attachment; filename=brumel-calibrations-")
     text = "".join(sheet.get_textpage().get_text_bounded() for sheet in pdfium.PdfDocument(file.data))
-    assert len(set(re.findall(r"Calibration record (\d+)", text))) == 2
+    assert len(set(re.findall(r"Calibration certificate (\d+)", text))) == 2
     stranger = sign_in(app, "ilka")
     for path in (page, f"{page}/now", f"{page}/file"):
         assert stranger.get(path).status_code == 404, path
