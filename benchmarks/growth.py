@@ -46,6 +46,13 @@ def places(desk: Desk, things: Things) -> dict[str, str]:
         "Kit": "/kit",
         "a probe": f"/kit/probes/{things.probes['A1']}",
         "Records": "/records",
+        "visits, compact": "/records?rows=compact",
+        "visits beyond a limit": "/records?worth=exceeded",
+        "visits questioned": "/records?worth=questioned",
+        "visits by words": "/records?words=weir+stopped",
+        "visits by client": "/records?sort=site&words=lagoon",
+        "readings": "/records/readings",
+        "a visit reviewed": f"/records/visits/{visit}",
         "Records, one site": f"/records?site={things.sites['raceway']}&quantity=ph",
         "a reading": f"/records/readings/{reading}",
         "Review": "/records/review",
@@ -69,24 +76,30 @@ def _grow(session: Session) -> None:
     have = session.execute(text("select count(*) from readings where version = 1")).scalar_one()
     rounds_ = READINGS // max(have, 1) + 1
     session.execute(text("alter table readings disable trigger waits"))
-    # The copies of a site hang on one old visit of it, so that no sheet that is opened holds more than it would.
-    session.execute(text("create temp table old_visits as select id as site_id, gen_random_uuid() as id from sites"))
+    # Every copy of a visit is a visit of its own, so that finding them has as many to look through as a practice would.
     session.execute(
         text(
-            "insert into visits (id, site_id, operator_id, source, at) select o.id, o.site_id, "
-            "(select id from users limit 1), 'typed', now() - interval '6 years' from old_visits o"
-        )
+            "create temp table copied as select v.id as old_id, n, gen_random_uuid() as id, "
+            "v.at - n * interval '84 days' / :rounds * 22 as at from visits v, generate_series(1, :rounds) n"
+        ),
+        {"rounds": rounds_},
     )
     session.execute(
         text(
+            "insert into visits (id, site_id, operator_id, source, at) select c.id, v.site_id, v.operator_id, v.source, c.at "
+            "from copied c join visits v on v.id = c.old_id"
+        )
+    )
+    session.execute(text("create index on copied (old_id)"))
+    session.execute(
+        text(
             f"insert into readings (id, root_id, version, at, written_at, visit_id, {names}) "
-            f"select g.id, g.id, 1, g.at, g.at, (select o.id from old_visits o where o.site_id = g.site_id), "
-            f"{', '.join('g.' + c for c in columns)} from ("
-            f"select gen_random_uuid() as id, r.at - n * interval '84 days' / :rounds * 22 as at, "
-            f"{', '.join('r.' + c for c in columns)} from readings r, generate_series(1, :rounds) n where r.version = 1) g "
-            "limit :most"
+            f"select g.id, g.id, 1, g.at, g.at, g.new_visit, {', '.join('g.' + c for c in columns)} from ("
+            f"select gen_random_uuid() as id, r.at - (v.at - c.at) as at, c.id as new_visit, "
+            f"{', '.join('r.' + c for c in columns)} from readings r join visits v on v.id = r.visit_id "
+            "join copied c on c.old_id = v.id where r.version = 1) g limit :most"
         ),
-        {"rounds": rounds_, "most": READINGS},
+        {"most": READINGS},
     )
     session.execute(text("alter table readings enable trigger waits"))
     dip = session.execute(text("select dip_id, min(at) from samples group by dip_id limit 1")).one()
@@ -115,6 +128,8 @@ def main(url: str) -> None:
         _grow(session)
     with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         connection.execute(text("vacuum analyze readings"))
+        connection.execute(text("vacuum analyze visits"))
+        connection.execute(text("vacuum analyze standing_readings"))
         connection.execute(text("analyze samples"))
         counts = [connection.execute(text(f"select count(*) from {t}")).scalar_one() for t in ("readings", "samples")]
     print(f"\n{counts[0]:,} readings and {counts[1]:,} samples, put in within {time.perf_counter() - start:.0f} s")

@@ -9,16 +9,15 @@ import sys
 import time
 import urllib.request
 import uuid
+from datetime import date, timedelta
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
-from sqlalchemy import select
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import ROOT, free_port
 from brumel.store.migrate import migrate
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.store.tables import Reading
 from brumel.work import demo, simulator
 from brumel.work.desk import Desk
 
@@ -65,7 +64,7 @@ def _take(page: Page, name: str, *, full: bool = False) -> None:
     print("·", name)
 
 
-def _story(wide: Page, phone: Page, reading: str) -> None:
+def _story(wide: Page, phone: Page) -> None:
     _take(wide, "today")
     wide.goto("/bench")
     wide.get_by_role("link", name="Calibrate pH probe A1").click()
@@ -85,7 +84,6 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     _take(wide, "bench-verdict")
     wide.get_by_role("button", name="Use this calibration").click()
     wide.wait_for_url(re.compile("/records/calibrations/"))
-    _take(wide, "calibration-record")
     wide.goto("/rounds")
     wide.get_by_role("link", name="Farm and lido").first.click()
     _take(wide, "round")
@@ -119,8 +117,8 @@ def _story(wide: Page, phone: Page, reading: str) -> None:
     phone.goto(wide.url)
     phone.wait_for_selector("[data-main-all][aria-disabled=false]", timeout=90_000)
     _take(phone, "sheet-phone")
-    wide.goto(f"/records/readings/{reading}")
-    _take(wide, "reading")
+    wide.goto("/records?rows=compact")
+    _take(wide, "records")
     wide.goto("/kit")
     wide.get_by_role("link", name="pH probe A2").click()
     _take(wide, "probe")
@@ -174,9 +172,6 @@ def main() -> None:
     demo.load_demo(desk)
     with desk.sessions.begin() as session:
         simulator.set_truth(session, "clock", {"pace": 5})
-        reading = str(
-            session.scalar(select(Reading.id).where(Reading.quantity == "ph").order_by(Reading.at.desc()).limit(1))
-        )
     port = free_port()
     children = _serve(url, port)
     try:
@@ -190,11 +185,20 @@ def main() -> None:
             phone = browser.new_context(base_url=base, viewport={"width": 390, "height": 844}).new_page()
             _sign_in(wide, "ansa")
             _sign_in(phone, "ansa")
-            _story(wide, phone, reading)
+            _story(wide, phone)
             lead = browser.new_context(base_url=base, viewport={"width": 1280, "height": 800}).new_page()
             _sign_in(lead, "ilka")
             lead.goto("/records/review")
+            lead.locator("a[href*='/records/visits/']").first.click()
+            lead.wait_for_selector("[name=password]")
             _take(lead, "review")
+            lead.goto("/records/documents")
+            lead.get_by_label("Report for").select_option(label="Skarn Char Farm")
+            lead.get_by_label("from").fill((date.today() - timedelta(days=31)).isoformat())
+            lead.get_by_label("up to and with").fill(date.today().isoformat())
+            lead.get_by_role("button", name="Look at it").click()
+            lead.wait_for_selector("h1")
+            _take(lead, "document")
             browser.close()
     finally:
         for child in children:

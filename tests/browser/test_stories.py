@@ -193,6 +193,8 @@ def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page
     expect(page.get_by_role("heading", level=1)).to_have_text("Rounds")
     press("5")
     expect(page.get_by_role("heading", level=1)).to_contain_text("visit")
+    press("x")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Take away")
     with page.expect_download() as download:
         page.keyboard.press("x")
     assert "Raceway 3, inflow" in download.value.path().read_text("utf-8")

@@ -11,8 +11,10 @@ from tools import house
 import brumel.core
 from brumel.cli import main
 from brumel.core.quantities import QUANTITIES
+from brumel.core.quantity_table import ON_SHEET
 from brumel.methods import ORDER, load_faults, load_methods
 from brumel.methods.glossary import load_glossary
+from brumel.work.records import reading_rows, visit_rows
 
 ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
@@ -130,3 +132,13 @@ def test_no_line_of_a_page_s_template_is_over_200_columns():
     pages = (ROOT / "src/brumel/web").rglob("*.html")
     long = [(page.name, n) for page in pages for n, line in enumerate(_read(page).split("\n"), 1) if len(line) > 200]
     assert not long
+
+
+def test_the_tables_page_names_every_column_of_both_tables():
+    text = _read("docs/tables.md")
+    columns = [*reading_rows.ABOUT, *visit_rows.ABOUT, *(visit_rows.value_column(q) for q in ON_SHEET)]
+    assert not [column for column in columns if f"| `{column}` |" not in text]
+    assert set(re.findall(r"`<quantity>(\w+)`", text)) == {part for part in visit_rows.PARTS if part}
+    assert set(visit_rows.COLUMNS) == {*visit_rows.ABOUT} | {
+        f"{q}{part}" if part else visit_rows.value_column(q) for q in ON_SHEET for part in visit_rows.PARTS
+    }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 from flask import Blueprint, Response, redirect, render_template, request, stream_with_context, url_for
@@ -95,6 +96,7 @@ def tables() -> Any:
             at_once=exporting.AT_ONCE,
             forms=exporting.TABLES,
             kinds=tuple(exporting.KINDS),
+            keys=dict(zip(itertools.product(exporting.TABLES, exporting.KINDS), "xlvw", strict=True)),
             names=(*finding.NAMES, "sort"),
             **finding.shown(session, search),
         )
@@ -174,12 +176,13 @@ def audit() -> Any:
     """The audit trail, for the lead."""
     search = _search()
     with desk().read() as session:
-        rows, total = records.audit(session, actor(), search.page)
+        rows, total = records.audit(session, actor(), search)
         return render_template(
             "records/audit.html",
             rows=rows,
             words=records.standard_words,
             total=total,
-            page=search.page,
-            pages=-(-total // records.PAGE),
+            most=records.MOST_COUNTED,
+            pages=-(-total // search.size),
+            **finding.shown(session, search),
         )

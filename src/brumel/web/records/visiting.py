@@ -40,5 +40,6 @@ def _review_terms(found: list[RecordedVisit]) -> dict[str, Any]:
 
 def _evidence(session: Session, whole: RecordedVisit) -> dict[str, Any]:
     """What the site read before of the quantities that something speaks against."""
-    odd = list(dict.fromkeys(r.reading.quantity for r in whole.odd))[:MOST_DRAWN]
+    by_past = ("exceeded", "failed", "questioned", "mended")
+    odd = list(dict.fromkeys(r.reading.quantity for r in whole.odd if set(r.marks) & set(by_past)))[:MOST_DRAWN]
     return past_drawn(session, whole.visit.site, odd) if odd else {}

@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import Select, Text, func, select
 from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
 from sqlalchemy.sql.base import ExecutableOption
 
@@ -181,12 +181,21 @@ def standard_words(text: str) -> str:
     return text
 
 
-def audit(session: Session, actor: User, page: int = 1) -> tuple[list[Audit], int]:
-    """One page of the audit trail, newest first; for the lead."""
+def audit(session: Session, actor: User, search: Search) -> tuple[list[Audit], int]:
+    """One page of the audit trail as far as the search narrows it, newest first; for the lead."""
     if actor.role != "lead":
         raise NotAllowed("The audit trail is for the lead.")
-    total = session.scalar(select(func.count()).select_from(Audit)) or 0
-    return list(session.scalars(select(Audit).order_by(Audit.id.desc()).offset((page - 1) * PAGE).limit(PAGE))), total
+    query = select(Audit).where(*on_days(search, Audit.at, str(search.zone)))
+    if search.person_id:
+        query = query.where(Audit.user_id == search.person_id)
+    for word in search.words.split()[:8]:
+        query = query.where(
+            holds(Audit.action, word) | holds(Audit.subject, word) | holds(Audit.detail.cast(Text), word)
+        )
+    counted = query.with_only_columns(Audit.id).limit(MOST_COUNTED).subquery()
+    total = session.scalar(select(func.count()).select_from(counted)) or 0
+    newest = query.order_by(Audit.id.desc()).offset((search.page - 1) * search.size).limit(search.size)
+    return list(session.scalars(newest)), total
 
 
 def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:

@@ -16,7 +16,9 @@ from brumel.store.standing import StandingReading
 from brumel.store.tables import Client, Reading, Site, User, Visit
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records.narrowing import Search, is_in_place, of_reading, of_visit, reads, waits
-from brumel.work.records.search import MOST_COUNTED
+
+#: Visits are counted no further: beyond it, a search is narrowed rather than leafed through.
+MOST_COUNTED = 2000
 
 
 @dataclass(frozen=True)
@@ -146,7 +148,9 @@ def query_of(search: Search) -> Select[Any]:
     """The visits that a search finds, in no order."""
     query = select(Visit).join(Site, Site.id == Visit.site_id).where(is_in_place(), *of_visit(search))
     if asked := of_reading(search):
-        query = query.where(reads(*asked))
+        # Named once more for the reading, the site leads to the index of its quantities.
+        here = [Reading.site_id == search.site_id] if search.site_id else []
+        query = query.where(reads(*here, *asked))
     if search.signed:
         some = reads(waits())
         query = query.where(some if search.signed == "no" else and_(reads(), ~some))
