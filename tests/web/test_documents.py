@@ -286,3 +286,13 @@ def test_both_tables_are_what_the_search_shows_in_both_forms(client, desk, visit
         session.execute(update(Site).values(name="=cmd()"))
     assert ",'=cmd()," in client.get("/records/visits.csv").text
     assert demo.PASSWORD == PASSWORD
+
+
+def test_a_stranger_with_a_form_token_is_sent_to_sign_in_and_guesses_are_counted(app, lead, desk, visit):
+    stranger = app.test_client()
+    sent = stranger.post(f"/records/visits/{visit}/sign", data={"csrf_token": csrf(stranger), "password": "x"})
+    assert sent.status_code in (401, 429)
+    page = f"/records/visits/{visit}"
+    codes = [post(lead, page, f"{page}/sign", password=f"guess {n}").status_code for n in range(14)]
+    assert codes[:12] == [422] * 12
+    assert codes[12:] == [429] * 2

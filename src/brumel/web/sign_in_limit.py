@@ -10,6 +10,7 @@ from typing import Any
 from flask import Flask, request
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
+from flask_login import current_user
 from limits.storage import Storage
 from sqlalchemy import Engine, delete, select, text
 from sqlalchemy.dialects.postgresql import insert
@@ -104,6 +105,12 @@ class PostgresStorage(Storage):
     def clear(self, key: str) -> None:
         with self._engine.begin() as connection:
             connection.execute(delete(RateLimit).where(RateLimit.key == key))
+
+
+def session_or_address() -> str:
+    """What a password that is asked for again is counted by: the person who is signed in, else the address."""
+    person = getattr(current_user, "user", None)
+    return str(person.id) if person is not None else get_remote_address()
 
 
 def account_and_address() -> str:

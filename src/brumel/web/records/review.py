@@ -65,14 +65,14 @@ def round_gone(outing_id: str, faults: Any = ()) -> Any:
 
 
 @blueprint.post("/visits/<visit_id>/sign")
-@limiter.limit(sign_in_limit.BY_PERSON, key_func=lambda: str(actor().id), methods=["POST"])
+@limiter.limit(sign_in_limit.BY_PERSON, key_func=sign_in_limit.session_or_address, methods=["POST"])
 def sign_visit(visit_id: str) -> Any:
     """Sign what a visit's page shows, but for what was set apart."""
     return _sign("visit", visit_id, lambda faults: visit(visit_id, faults), url_for("records.visit", visit_id=visit_id))
 
 
 @blueprint.post("/rounds/<outing_id>/sign")
-@limiter.limit(sign_in_limit.BY_PERSON, key_func=lambda: str(actor().id), methods=["POST"])
+@limiter.limit(sign_in_limit.BY_PERSON, key_func=sign_in_limit.session_or_address, methods=["POST"])
 def sign_round(outing_id: str) -> Any:
     """Sign what a round's page shows, but for what was set apart."""
     back = url_for("records.round_gone", outing_id=outing_id)
@@ -80,7 +80,7 @@ def sign_round(outing_id: str) -> Any:
 
 
 @blueprint.post("/sign")
-@limiter.limit(sign_in_limit.BY_PERSON, key_func=lambda: str(actor().id), methods=["POST"])
+@limiter.limit(sign_in_limit.BY_PERSON, key_func=sign_in_limit.session_or_address, methods=["POST"])
 def sign() -> Any:
     """Sign versions named one by one."""
     return _sign("readings", "", review, url_for("records.review"))
