@@ -126,6 +126,6 @@ def test_the_probe_on_bench_cannot_be_read_with_and_the_audit_is_the_lead_s(desk
     with pytest.raises(Refused, match="is on Bench in an open run"):
         rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
     with desk.read() as session:
-        assert records.audit(session, things.ilka)[1] == 2
+        assert records.audit(session, things.ilka, records.Search())[1] == 2
         with pytest.raises(NotAllowed):
-            records.audit(session, things.ansa)
+            records.audit(session, things.ansa, records.Search())

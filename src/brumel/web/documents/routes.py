@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping
+from datetime import date, timedelta
 from typing import Any
 
 from flask import Blueprint, Response, abort, flash, render_template, request, url_for
@@ -15,6 +16,7 @@ from brumel.web.answer import answer
 from brumel.web.documents import printing
 from brumel.web.documents.kinds import KINDS, Kind
 from brumel.web.forms import WriteForm
+from brumel.web.reader import reader
 from brumel.web.records import finding
 from brumel.work import jobs
 from brumel.work.desk import Desk
@@ -53,8 +55,15 @@ def index(faults: Any = ()) -> Any:
             kinds=KINDS,
             faults=faults,
             given=request.values,
+            last_month=_last_month(),
         )
         return page, 422 if faults else 200
+
+
+def _last_month() -> tuple[date, date]:
+    """The month before this one, by the practice's clock: what is most often reported."""
+    end = desk().clock().astimezone(reader().zone).date().replace(day=1) - timedelta(days=1)
+    return end.replace(day=1), end
 
 
 @blueprint.get("/preview/<kind>")
