@@ -14,6 +14,7 @@ from PIL import Image
 from pypdf import PdfReader
 from sqlalchemy import select, update
 
+from brumel.formats.pdf import keep_together
 from brumel.formats.xlsx_rows import write_workbook
 from brumel.store.documents import Document, Release
 from brumel.store.tables import Client, Site, User
@@ -137,6 +138,20 @@ def test_a_letterhead_takes_a_picture_drawn_afresh_and_nothing_else(lead):
         assert (answer.status_code, said in words(answer)) == (422, True), wrong
 
 
+@pytest.mark.parametrize(
+    ("written", "kept"),
+    [
+        ("1252 µS/cm", "1252\u00a0µS/cm"),
+        ("8.1 ± 0.2 mg/L", "8.1\u00a0±\u00a00.2\u00a0mg/L"),
+        ("pH 7.01 at 25 °C.", "pH 7.01 at 25\u00a0°C."),
+        ("3 matters, 4 mg/Lx", "3 matters, 4 mg/Lx"),
+        ("98 % of 12 m", "98\u00a0% of 12\u00a0m"),
+    ],
+)
+def test_no_number_parts_from_its_unit(written, kept):
+    assert keep_together(written) == kept
+
+
 def drawn(body, scale=0.5):
     """The pages as grey pixels, small enough that a hair's breadth does not matter."""
     return [np.asarray(page.render(scale=scale).to_pil().convert("L"), float) for page in pypdfium2.PdfDocument(body)]
@@ -204,7 +219,8 @@ def test_a_client_sees_what_is_theirs_and_nothing_of_another(app, client, lead, 
         links[path] = re.search(r"/records/documents/shared/[\w-]+", page.text).group()
     mine = words(guest.get("/records/documents/mine"))
     assert "Veldmere Lagoon Trust" in mine
-    assert "Skarn" not in mine
+    assert "Creek mouth" in mine
+    assert not [name for name in ("Skarn", "Raceway", "pool") if name in mine]
     mine_pdf, other_pdf = (f"/records/documents/mine/{path.rsplit('/', 1)[1]}.pdf" for path in (own, other))
     assert guest.get(mine_pdf).data == client.get(own + ".pdf").data
     assert guest.get(other_pdf).status_code == 404

@@ -24,7 +24,7 @@ def things(desk):
 
 @pytest.fixture
 def world(desk, clock, things):
-    """Four visits on three days: a profile, a pool beyond its limit, a corrected slip, and one moved to its right site."""
+    """Four visits on three days; one with a corrected slip, one with a note."""
     h.calibrate(desk, clock, things)
     made = {}
     for name, site in (("profile", "basin"), ("pool", "pool"), ("slip", "raceway"), ("late", "reed")):
@@ -64,6 +64,8 @@ def test_visits_are_found_by_what_is_asked_of_them_and_by_the_sites_own_day(desk
         (dict(words="depth wrong"), one["slip"]),
         (dict(worth="mended"), one["slip"]),
         (dict(words="anything else"), set()),
+        (dict(words="her_n"), set()),
+        (dict(words="h%n"), set()),
         (dict(since=day, until=day), one["slip"]),
         (dict(until=day - timedelta(days=1)), {world["profile"], world["pool"]} & every),
         (dict(signed="no"), every),
@@ -88,6 +90,15 @@ def test_a_day_is_the_sites_own_and_not_the_servers(desk, clock, things):
         assert local != at.at.date()
     assert found(desk, since=local, until=local) == {visit}
     assert found(desk, since=at.at.date(), until=at.at.date()) == set()
+
+
+def test_a_visit_that_was_moved_is_found_at_its_right_site_alone(desk, things, world):
+    right = things.sites["outflow"]
+    why = "It was the outflow"
+    moved = mending.move_visit(desk, things.ansa, h.key(), visit_id=str(world["slip"]), site_id=right, reason=why).id
+    assert found(desk) == set(world.values()) - {world["slip"]} | {uuid.UUID(moved)}
+    assert found(desk, site_id=uuid.UUID(right)) == {uuid.UUID(moved)}
+    assert found(desk, site_id=uuid.UUID(things.sites["raceway"])) == set()
 
 
 def test_the_wide_table_has_a_row_a_depth_and_says_what_each_value_is_worth(desk, clock, things, world):
