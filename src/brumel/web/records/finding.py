@@ -66,10 +66,11 @@ def of_arguments(given: Mapping[str, str]) -> records.Search:
     def thing(name: str) -> Any:
         return object_id(given[name], name) if given.get(name) else None
 
-    page = given.get("page", "1")
-    if not re.fullmatch(r"[1-9]\d{0,4}", page, re.ASCII):
-        faults.append(InputError("page", f"Page “{page[:20]}” is not a page number."))
-        page = "1"
+    page = 1
+    try:
+        page = page_of(given)
+    except InputError as error:
+        faults.append(error)
     words = " ".join(given.get("words", "").replace("\x00", "").split())
     if len(words) > LONGEST_WORDS:
         faults.append(InputError("words", f"Words have {len(words)} characters; {LONGEST_WORDS} are allowed."))
@@ -88,7 +89,7 @@ def of_arguments(given: Mapping[str, str]) -> records.Search:
         until=day("until"),
         zone=reader().zone,
         sort=choice("sort", records.SORTS, "newest"),
-        page=int(page),
+        page=page,
         size=records.SIZES[choice("rows", tuple(records.SIZES), "wide")],
     )
     if faults:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only, undefer
+from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
 
 from brumel.store.records import Signature
 from brumel.store.rounds import Photo, VisitNote
@@ -80,13 +80,10 @@ class RecordedVisit:
         return [str(note.body.get("text", "")) for note in self.notes if note.kind == "note"]
 
 
-def recorded(session: Session, visits: Sequence[Visit], *, workings: bool = False) -> list[RecordedVisit]:
-    """These visits as they stand in the record.
-
-    workings : also the calculation steps of every reading, which are most of a row
-    """
+def recorded(session: Session, visits: Sequence[Visit]) -> list[RecordedVisit]:
+    """These visits as they stand in the record, without the calculation steps, which are most of a reading's row."""
     ids = [visit.id for visit in visits]
-    readings, signed = _readings(session, ids, workings=workings)
+    readings, signed = _readings(session, ids)
     before = _before(session, [row for rows in readings.values() for row in rows])
     notes = _by_visit(session, VisitNote, ids)
     photos = _by_visit(session, Photo, ids)
@@ -104,17 +101,16 @@ def recorded(session: Session, visits: Sequence[Visit], *, workings: bool = Fals
 
 
 def _readings(
-    session: Session, ids: Sequence[uuid.UUID], *, workings: bool
+    session: Session, ids: Sequence[uuid.UUID]
 ) -> tuple[dict[uuid.UUID, list[Reading]], dict[uuid.UUID, Signature]]:
     """The standing readings by visit, and the signatures there are by reading."""
     probe = joinedload(Reading.probe).options(lazyload("*"), load_only(Probe.name, Probe.serial, Probe.quantity))
     calibration = joinedload(Reading.calibration).options(lazyload("*"), load_only(Calibration.number, Calibration.at))
-    steps = (undefer if workings else defer)(Reading.working)
     query = (
         select(Reading, Signature)
         .outerjoin(Signature, Signature.reading_id == Reading.id)
         .where(Reading.visit_id.in_(ids), is_standing())
-        .options(lazyload("*"), probe, calibration, joinedload(Reading.by).lazyload("*"), steps)
+        .options(lazyload("*"), probe, calibration, joinedload(Reading.by).lazyload("*"), defer(Reading.working))
         .order_by(Reading.at, Reading.id)
     )
     found: dict[uuid.UUID, list[Reading]] = {}
