@@ -28,7 +28,7 @@ settings.register_profile("brumel", deadline=None, suppress_health_check=[Health
 settings.load_profile("brumel")
 
 # Signing in costs what the hash says; the tests do it by the hundred and are not who it protects.
-people._hasher = PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1)
+people.accounts._hasher = PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1)
 
 START = datetime(2026, 5, 12, 6, 30, tzinfo=UTC)
 DATA = Path(__file__).parent / "data"
@@ -162,6 +162,18 @@ def present_template(server: str) -> str:
 def told_template(server: str) -> str:
     """The same with a history of five weeks: a new membrane, a failed check, a probe that ages."""
     return _template(server, "told", lambda: datetime.now(UTC), weeks=5)
+
+
+@pytest.fixture
+def empty_url(server: str) -> Iterator[str]:
+    """A migrated database in which nobody and nothing is yet."""
+    name = f"t_{uuid.uuid4().hex[:12]}"
+    do(server, f"create database {name}")
+    url = _database(server, name)
+    migrate(url)
+    _few_partitions(url, START)
+    yield url
+    do(server, f"drop database {name} with (force)")
 
 
 @pytest.fixture

@@ -8,7 +8,7 @@ from icalendar import Calendar
 from sqlalchemy import select
 
 from brumel.core.errors import InputError
-from brumel.formats.calendar import write_calendar
+from brumel.formats.calendar import Entry, write_calendar
 from brumel.methods.maintenance import load_maintenance
 from brumel.store.tables import Audit, Lot
 from brumel.work import bench, kit, rounds
@@ -214,7 +214,7 @@ def test_what_is_due_is_a_calendar_that_any_program_reads(desk, clock, things):
     assert {d.what for d in a1} == {"calibrate again", "due to be cleaned", "due to be given fresh electrolyte"}
     assert next(d for d in a1 if d.what == "calibrate again").at == clock() + timedelta(hours=24)
     assert next(d for d in rows if d.subject.startswith("N10-071")).overdue(clock())
-    data = write_calendar([(d.key, f"{d.subject}: {d.what}", d.at) for d in rows], clock())
+    data = write_calendar([Entry(d.key, f"{d.subject}: {d.what}", d.at) for d in rows], clock())
     events = Calendar.from_ical(data).walk("VEVENT")
     assert len(events) == len(rows)
     assert len({str(e["uid"]) for e in events}) == len(rows)

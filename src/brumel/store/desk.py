@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import ForeignKey, Identity
+from sqlalchemy import CheckConstraint, ForeignKey, Identity
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from brumel.store.base import Base, Json, Uuid
+from brumel.store.base import Base, Json, Uuid, uuid_key
 from brumel.store.kit import User
 
 
@@ -45,14 +46,38 @@ class Truth(Base):
 
 
 class SignIn(Base):
-    """One signed-in session. Its token is in the cookie alone; `stamp` is the person's when they signed in."""
+    """One signed-in session. Its token is in the cookie alone; `stamp` is the person's when they signed in.
+
+    `device` is "phone" or "computer", as the browser says.
+    """
 
     __tablename__ = "sign_ins"
     token_hash: Mapped[str] = mapped_column(primary_key=True)
     user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"), index=True)
     stamp: Mapped[str]
+    device: Mapped[str] = mapped_column(default="")
     at: Mapped[datetime]
     seen_at: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    user: Mapped[User] = relationship(lazy="joined")
+
+
+class Token(Base):
+    """What a program ("program") or a calendar ("calendar") shows instead of a sign-in; it acts as its person.
+
+    Only its hash is kept. `scopes` are the words of what it may do.
+    """
+
+    __tablename__ = "tokens"
+    id: Mapped[Uuid] = uuid_key()
+    token_hash: Mapped[str] = mapped_column(unique=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"), index=True)
+    kind: Mapped[str] = mapped_column(CheckConstraint("kind in ('program', 'calendar')", name="tokens_kind"))
+    name: Mapped[str]
+    scopes: Mapped[list[str]] = mapped_column(JSONB)
+    expires_at: Mapped[datetime]
+    at: Mapped[datetime]
+    used_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     user: Mapped[User] = relationship(lazy="joined")
 

@@ -19,7 +19,9 @@ class User(Base):
     id: Mapped[Uuid] = uuid_key()
     username: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
-    role: Mapped[str] = mapped_column(CheckConstraint("role in ('technician', 'lead', 'client')", name="users_role"))
+    role: Mapped[str] = mapped_column(
+        CheckConstraint("role in ('technician', 'lead', 'auditor', 'client')", name="users_role")
+    )
     password_hash: Mapped[str]
     stamp: Mapped[str]
     active: Mapped[bool] = mapped_column(default=True)

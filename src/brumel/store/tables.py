@@ -13,7 +13,7 @@ from brumel.store.bench import (
     Sample,
     StruckValue,
 )
-from brumel.store.desk import Audit, RateLimit, SignIn, Truth, WriteKey
+from brumel.store.desk import Audit, RateLimit, SignIn, Token, Truth, WriteKey
 from brumel.store.kit import (
     Count,
     Inspection,
@@ -63,6 +63,7 @@ __all__ = [
     "SpareUse",
     "StorageRecord",
     "StruckValue",
+    "Token",
     "Truth",
     "User",
     "Uuid",

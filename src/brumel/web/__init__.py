@@ -83,6 +83,7 @@ def _compiled_templates() -> FileSystemBytecodeCache | None:
 
 
 def _register_places(app: Flask) -> None:
+    from brumel.web.api import routes as api
     from brumel.web.auth import routes as auth
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
@@ -92,6 +93,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.jobs import routes as jobs
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
+    from brumel.web.people import routes as people
     from brumel.web.practice import routes as practice
     from brumel.web.records import readings, review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
@@ -100,6 +102,22 @@ def _register_places(app: Flask) -> None:
     from brumel.web.today import routes as today
     from brumel.web.worksheet import routes as worksheet
 
-    for place in (auth, today, bench, rounds, kit, records, documents, jobs, worksheet, practice, link, glossary):
+    for place in (
+        auth,
+        today,
+        bench,
+        rounds,
+        kit,
+        records,
+        documents,
+        jobs,
+        worksheet,
+        practice,
+        people,
+        link,
+        api,
+        glossary,
+    ):
         app.register_blueprint(place.blueprint)
-    app.extensions["csrf"].exempt(link.blueprint)  # it carries a token, never a cookie
+    for by_token in (link, api):  # they carry a token, never a cookie
+        app.extensions["csrf"].exempt(by_token.blueprint)

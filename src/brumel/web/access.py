@@ -14,12 +14,15 @@ from brumel.web import arriving, kept_pages, moved
 from brumel.work import people
 from brumel.work.desk import Desk
 
-ANYONE = frozenset({"anyone", "technician", "lead", "client"})
 STAFF = frozenset({"technician", "lead"})
+#: Who may look: an auditor sees the records and all that stands behind them, and changes nothing.
+READERS = STAFF | {"auditor"}
 LEAD = frozenset({"lead"})
+LEAD_OR_AUDITOR = LEAD | {"auditor"}
 #: A client's own people: what is theirs, and nothing of the practice.
 CLIENT = frozenset({"client"})
-EVERYBODY = STAFF | CLIENT
+EVERYBODY = READERS | CLIENT
+ANYONE = EVERYBODY | {"anyone"}
 
 ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
@@ -55,26 +58,26 @@ ROLES: dict[str, frozenset[str]] = {
     "bench.plan_closing": STAFF,
     "bench.start_closing": STAFF,
     "bench.close": STAFF,
-    "jobs.index": STAFF,
+    "jobs.index": READERS,
     "jobs.ask": STAFF,
-    "jobs.job": STAFF,
-    "jobs.now": STAFF,
+    "jobs.job": READERS,
+    "jobs.now": READERS,
     "jobs.cancel": STAFF,
     "jobs.retry": STAFF,
-    "jobs.file": STAFF,
+    "jobs.file": READERS,
     "records.review": LEAD,
     "records.sign": LEAD,
-    "records.closing": STAFF,
+    "records.closing": READERS,
     "records.decide": LEAD,
     "records.reopen": LEAD,
-    "records.affected_results": STAFF,
+    "records.affected_results": READERS,
     "records.decide_affected": LEAD,
     "bench.plan_session": STAFF,
     "bench.start_session": STAFF,
     "bench.calibration_session": STAFF,
     "bench.session_now": STAFF,
-    "rounds.index": STAFF,
-    "rounds.site": STAFF,
+    "rounds.index": READERS,
+    "rounds.site": READERS,
     "rounds.start": STAFF,
     "rounds.visit": STAFF,
     "rounds.dip": STAFF,
@@ -86,23 +89,23 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.add_probe": STAFF,
     "rounds.add_photo": STAFF,
     "rounds.take_in_series": STAFF,
-    "rounds.photo": STAFF,
+    "rounds.photo": READERS,
     "rounds.stream": STAFF,
-    "rounds.round": STAFF,
+    "rounds.round": READERS,
     "rounds.begin": STAFF,
-    "rounds.outings_gone": STAFF,
-    "rounds.outing_kept": STAFF,
+    "rounds.outings_gone": READERS,
+    "rounds.outing_kept": READERS,
     "rounds.outing": STAFF,
     "rounds.pack": STAFF,
     "rounds.paper": STAFF,
     "rounds.enter_paper": STAFF,
     "rounds.plan_on_paper": STAFF,
     "rounds.field_form": STAFF,
-    "rounds.series": STAFF,
+    "rounds.series": READERS,
     "rounds.check_series": STAFF,
     "rounds.decide_series": LEAD,
     "rounds.withdraw_series": STAFF,
-    "rounds.series_file": STAFF,
+    "rounds.series_file": READERS,
     "rounds.confirm_settings": STAFF,
     "rounds.come_back": STAFF,
     "rounds.field": STAFF,
@@ -118,11 +121,11 @@ ROLES: dict[str, frozenset[str]] = {
     "rounds.save_site": LEAD,
     "rounds.retire_site": LEAD,
     "rounds.restore_site": LEAD,
-    "rounds.sites_out": STAFF,
+    "rounds.sites_out": READERS,
     "rounds.sites_in": LEAD,
-    "kit.index": STAFF,
-    "kit.probe": STAFF,
-    "kit.methods": STAFF,
+    "kit.index": READERS,
+    "kit.probe": READERS,
+    "kit.methods": READERS,
     "kit.new_lot": STAFF,
     "kit.add_lot": STAFF,
     "kit.open_lot": STAFF,
@@ -150,7 +153,7 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.inspect": STAFF,
     "kit.new_meter": STAFF,
     "kit.add_meter": STAFF,
-    "kit.meter": STAFF,
+    "kit.meter": READERS,
     "kit.save_meter": STAFF,
     "kit.battery": STAFF,
     "kit.retire_meter": LEAD,
@@ -158,19 +161,19 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.new_token": LEAD,
     "kit.settings": STAFF,
     "kit.record_settings": STAFF,
-    "kit.method": STAFF,
-    "kit.method_file": STAFF,
+    "kit.method": READERS,
+    "kit.method_file": READERS,
     "kit.save_method": LEAD,
     "kit.retire_method": LEAD,
     "kit.restore_method": LEAD,
-    "kit.due": STAFF,
-    "kit.due_calendar": STAFF,
-    "records.index": STAFF,
-    "documents.index": STAFF,
+    "kit.due": READERS,
+    "kit.due_calendar": READERS,
+    "records.index": READERS,
+    "documents.index": READERS,
     "documents.preview": STAFF,
     "documents.issue": STAFF,
-    "documents.document": STAFF,
-    "documents.file": STAFF,
+    "documents.document": READERS,
+    "documents.file": READERS,
     "documents.practice": STAFF,
     "documents.save_practice": LEAD,
     "documents.release": LEAD,
@@ -183,39 +186,74 @@ ROLES: dict[str, frozenset[str]] = {
     "documents.invite": LEAD,
     "documents.invite_again": LEAD,
     "documents.deactivate": LEAD,
-    "records.readings": STAFF,
-    "records.listing": STAFF,
-    "records.decision": STAFF,
-    "records.visit": STAFF,
-    "records.round_gone": STAFF,
-    "records.tables": STAFF,
+    "records.readings": READERS,
+    "records.listing": READERS,
+    "records.decision": READERS,
+    "records.visit": READERS,
+    "records.round_gone": READERS,
+    "records.tables": READERS,
     "records.sign_visit": LEAD,
     "records.sign_round": LEAD,
-    "records.signed": STAFF,
+    "records.signed": READERS,
     "records.ask": LEAD,
     "records.answer_question": STAFF,
-    "records.export": STAFF,
-    "records.reading": STAFF,
+    "records.export": READERS,
+    "records.reading": READERS,
     "records.correct": STAFF,
     "records.strike": STAFF,
     "records.bring_back": STAFF,
     "rounds.wrong_site": STAFF,
     "rounds.move_visit": STAFF,
-    "records.calibrations": STAFF,
-    "records.calibration": STAFF,
-    "records.certificate": STAFF,
+    "records.calibrations": READERS,
+    "records.calibration": READERS,
+    "records.certificate": READERS,
     "records.withdraw": STAFF,
-    "records.audit": LEAD,
+    "records.audit": LEAD_OR_AUDITOR,
     "glossary.show": EVERYBODY,
-    "worksheet.index": STAFF,
-    "worksheet.show": STAFF,
+    "people.index": LEAD,
+    "people.invite": LEAD,
+    "people.person": LEAD,
+    "people.change_role": LEAD,
+    "people.invite_again": LEAD,
+    "people.deactivate": LEAD,
+    "people.end_session": LEAD,
+    "people.account": EVERYBODY,
+    "people.change_password": EVERYBODY,
+    "people.end_own_session": EVERYBODY,
+    "people.make_token": READERS,
+    "people.make_calendar": READERS,
+    "people.end_token": READERS,
+    "people.begin": ANYONE,
+    "people.begin_with": ANYONE,
+    "worksheet.index": READERS,
+    "worksheet.show": READERS,
     "practice.meter": STAFF,
     "practice.set_meter": STAFF,
     # The link program has a token of its meter instead of a sign-in; the routes check it themselves.
     "link.hello": ANYONE,
     "link.samples": ANYONE,
     "link.wait": ANYONE,
+    # So have programs and calendars: a token of their person.
+    "kit.calendar_feed": ANYONE,
+    "api.openapi": ANYONE,
+    "api.sites": ANYONE,
+    "api.site": ANYONE,
+    "api.probes": ANYONE,
+    "api.probe": ANYONE,
+    "api.lots": ANYONE,
+    "api.due": ANYONE,
+    "api.calibrations": ANYONE,
+    "api.calibration": ANYONE,
+    "api.readings": ANYONE,
+    "api.visits": ANYONE,
+    "api.visit": ANYONE,
+    "api.create_visit": ANYONE,
+    "api.series": ANYONE,
+    "api.series_values": ANYONE,
 }
+
+#: Where those begin who have no day's work here.
+FIRST_PAGE = {"client": "documents.mine", "auditor": "records.index"}
 
 #: What may be larger than a form, by endpoint [bytes].
 LARGER = {
@@ -294,6 +332,8 @@ def init(app: Flask) -> None:
     @app.before_request
     def guard() -> Any:
         endpoint = request.endpoint
+        if endpoint is None and request.path.startswith("/api/"):
+            return None
         if endpoint is None:  # no such page; signed out people learn no more than that
             return None if current_user.is_authenticated else _to_sign_in()
         allowed = ROLES.get(endpoint, frozenset())
@@ -301,8 +341,8 @@ def init(app: Flask) -> None:
             return None
         if not current_user.is_authenticated:
             return _to_sign_in()
-        if actor().role == "client" and endpoint == "today.show":  # whoever signs in comes here
-            return redirect(url_for("documents.mine"))
+        if endpoint == "today.show" and actor().role in FIRST_PAGE:  # whoever signs in comes here
+            return redirect(url_for(FIRST_PAGE[actor().role]))
         if actor().role not in allowed:
             abort(403)
         return None

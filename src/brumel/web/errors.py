@@ -10,6 +10,7 @@ from sqlalchemy.exc import DataError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
+from brumel.web.api.door import PREFIX, problem
 from brumel.web.reader import in_words
 from brumel.work.desk import MovedOn, NotAllowed, NotFound
 
@@ -28,6 +29,8 @@ SENTENCES = {
 
 def _page(code: int, sentence: str = "") -> Any:
     words = sentence or SENTENCES.get(code, SENTENCES[400])
+    if request.path.startswith(PREFIX):
+        return problem(code, words)
     if request.accept_mimetypes.best == "application/json":
         return {"error": words}, code
     return render_template("error.html", code=code, sentence=words), code

@@ -35,6 +35,8 @@ PLACES = (
     ("worksheet.index", "Worksheet", "6"),
     ("practice.meter", "Practice", "7"),
 )
+#: Those where an auditor finds something to look at.
+PLACES_OF_AUDITOR = frozenset({"rounds.index", "kit.index", "records.index", "worksheet.index"})
 
 
 def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
@@ -175,6 +177,7 @@ def init(app: Flask) -> None:
             "theme": theme if theme in THEMES else "paper",
             "themes": THEMES,
             "places": PLACES,
+            "places_of_auditor": PLACES_OF_AUDITOR,
             "me": current_user.user if current_user.is_authenticated else None,
             "session_until": current_user.until if current_user.is_authenticated else None,
             "now": current_app.extensions["desk"].clock(),

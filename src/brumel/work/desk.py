@@ -87,6 +87,11 @@ class Desk:
             yield session
 
 
+#: What whoever only looks on, an auditor or somebody of a client, may write: of their own account, and nothing else.
+OF_ONESELF = frozenset(
+    {"person.units", "person.password", "person.end_session", "token.make", "token.calendar", "token.end"}
+)
+
 P = ParamSpec("P")
 R = TypeVar("R")
 
@@ -98,13 +103,15 @@ def writes(
 
     All of it is one transaction that takes effect once per key: a second send of the same key gives back the first
     one's answer, a dataclass that is kept as JSON beside the key, but for its `secret` fields. Raises Refused where
-    the key was used for something else.
+    the key was used for something else, NotAllowed for whoever only looks on.
     """
     kind = TypeAdapter(answer)
 
     def decorate(use_case: Callable[Concatenate[Write, P], R]) -> Callable[Concatenate[Desk, User, uuid.UUID, P], R]:
         @wraps(use_case)
         def once(desk: Desk, actor: User, key: uuid.UUID, /, *args: P.args, **kwargs: P.kwargs) -> R:
+            if actor.role not in ("technician", "lead") and action not in OF_ONESELF:
+                raise NotAllowed("Your role looks at records and changes nothing.")
             with desk.sessions.begin() as session:
                 now = desk.clock()
                 if not _is_new(session, actor, key, action, now):

@@ -15,6 +15,7 @@ from brumel.web.access import Account, actor, desk
 from brumel.web.answer import answer
 from brumel.web.filters import THEMES
 from brumel.web.forms import WriteForm
+from brumel.web.people.routes import device
 from brumel.web.sign_in_limit import (
     BY_ACCOUNT_AND_ADDRESS,
     BY_ADDRESS,
@@ -49,7 +50,7 @@ def sign_in() -> Any:
         if user:
             session.clear()
             session.permanent = True
-            token = people.open_session(desk(), user)
+            token = people.open_session(desk(), user, device())
             login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
             return redirect(_own_path(request.args.get("next", "")))
         count_failure()

@@ -12,6 +12,7 @@ from brumel.web.answer import answer
 from brumel.web.documents.kinds import KINDS
 from brumel.web.documents.routes import blueprint, document, file_name
 from brumel.web.forms import WriteForm
+from brumel.web.people.routes import show_invitation
 from brumel.web.sign_in_limit import limiter
 from brumel.work import people
 from brumel.work.records import releasing, reports
@@ -131,24 +132,16 @@ def invite(client_id: str) -> Any:
             username=given.get("username", "")[:200],
             name=given.get("name", "")[:200],
         )
-        _show_invitation(made)
+        show_invitation(made)
         return back
 
     return answer(do, lambda faults: client_people(client_id, faults), back)
 
 
-def _show_invitation(made: people.Invited) -> None:
-    if made.token:
-        link = url_for("auth.invited", token=made.token, _external=True)
-        flash(f"Their link, shown this once and good for {people.INVITED_FOR.days} days: {link}", "note")
-    else:
-        flash("Invited already; a link is shown only once.", "care")
-
-
 @blueprint.post("/people/<user_id>/invite-again")
 def invite_again(user_id: str) -> Any:
     """A new link for one."""
-    return _change(lambda form: _show_invitation(people.invite_again(desk(), actor(), form.write_key, user_id=user_id)))
+    return _change(lambda form: show_invitation(people.invite_again(desk(), actor(), form.write_key, user_id=user_id)))
 
 
 @blueprint.post("/people/<user_id>/deactivate")

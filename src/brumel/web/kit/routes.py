@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from flask import Response, flash, render_template, request, url_for
+from flask import Response, abort, current_app, flash, render_template, request, url_for
 
 from brumel.core.quantity_table import IONS
 from brumel.core.redox import ELECTRODES
-from brumel.formats.calendar import write_calendar
+from brumel.formats.calendar import Entry, write_calendar
 from brumel.methods import ORDER
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -16,10 +17,12 @@ from brumel.web.bench.place import give_keys
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import maintenance, meters, methods, probes
 from brumel.web.kit.place import blueprint
+from brumel.web.sign_in_limit import limiter
 from brumel.work import bench, kit
 from brumel.work.kit.stock import CUP_ML
+from brumel.work.people import tokens
 from brumel.work.quantities import standards
-from brumel.work.rounds import calendar, outings
+from brumel.work.rounds.agenda import Ahead, agenda
 
 __all__ = ["blueprint", "maintenance", "meters", "methods", "probes"]
 
@@ -232,11 +235,32 @@ def due() -> Any:
 @blueprint.get("/due.ics")
 def due_calendar() -> Any:
     """The same as a calendar file."""
-    with desk().read() as session:
-        now = desk().clock()
-        rows = [(d.key, f"{d.subject}: {d.what}", d.at) for d in kit.due_items(session, now)]
-        rows += [(f"round-{r.id}-{at:%Y%m%d}", f"Round: {r.name}", at) for r, at in calendar.leavings(session, now)]
-        rows += [(f"outing-{o.id}", f"Outing: {o.round.name}", o.started_at) for o in outings.gone(session, now)]
-    response = Response(write_calendar(rows, now), mimetype="text/calendar")
+    response = _calendar()
     response.headers["Content-Disposition"] = 'attachment; filename="brumel-due.ics"'
     return response
+
+
+@blueprint.get("/calendar/<token>.ics")
+@limiter.limit("60 per minute")
+def calendar_feed(token: str) -> Any:
+    """The same as a calendar program subscribes to it, by the token of a person's account."""
+    if tokens.by_token(desk(), token, "calendar") is None:
+        abort(404)
+    return _calendar()
+
+
+def _calendar() -> Response:
+    def url(row: Ahead) -> str:
+        if row.what == "round":
+            return url_for("rounds.round", round_id=row.id, _external=True)
+        if row.what == "outing":
+            return url_for("rounds.outing", outing_id=row.id, _external=True)
+        if row.what == "probe":
+            return url_for("kit.probe", probe_id=row.id, _external=True)
+        return url_for("kit.due", _external=True)
+
+    with desk().read() as session:
+        now = desk().clock()
+        ahead = agenda(session, now, ZoneInfo(current_app.config["ZONE"]))
+        body = write_calendar([Entry(row.key, row.words, row.at, url(row), row.timed) for row in ahead], now)
+    return Response(body, mimetype="text/calendar")

@@ -182,9 +182,9 @@ def standard_words(text: str) -> str:
 
 
 def audit(session: Session, actor: User, search: Search) -> tuple[list[Audit], int]:
-    """One page of the audit trail as far as the search narrows it, newest first; for the lead."""
-    if actor.role != "lead":
-        raise NotAllowed("The audit trail is for the lead.")
+    """One page of the audit trail as far as the search narrows it, newest first; for the lead and for auditors."""
+    if actor.role not in ("lead", "auditor"):
+        raise NotAllowed("The audit trail is for the lead and for auditors.")
     query = select(Audit).where(*on_days(search, Audit.at, str(search.zone)))
     if search.person_id:
         query = query.where(Audit.user_id == search.person_id)

@@ -1,0 +1,1 @@
+"""The place “people”: routes, forms and templates together."""

@@ -1,0 +1,209 @@
+"""Who may sign in, their passwords, sessions and units."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+import uuid
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+from sqlalchemy import delete, select, update
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError, InputErrors
+from brumel.store.tables import SignIn, User
+from brumel.work.desk import Desk, NotFound, Write, Written, writes
+
+#: The practice's own people: who does the work, who answers for it, who only looks at it.
+ROLES = ("technician", "lead", "auditor")
+#: The units a person may choose for their pages, the one of the records first.
+UNIT_CHOICES = {
+    "temperature": ("°C", "°F"),
+    "conductivity": ("µS/cm", "mS/cm"),
+    "pressure": ("hPa", "kPa", "mmHg", "inHg"),
+    "depth": ("m", "ft"),
+}
+SHORTEST_PASSWORD, LONGEST_PASSWORD = 10, 1024
+#: A session ends after this, however busy; and after this without a request. A working day fits into both.
+LONGEST_SESSION = timedelta(hours=14)
+LONGEST_IDLE = timedelta(hours=8)
+SEEN_EVERY = timedelta(minutes=1)
+_hasher = PasswordHasher()
+# Checking against this for an unknown name takes as long as a real check, so names cannot be probed by time. It is the
+# hash of a thrown-away random word, kept here because making one at every start takes as long as a sign-in.
+_NOBODY = "$argon2id$v=19$m=65536,t=3,p=4$2sdkKNpRjd6idFaUvKt+PA$GPIdpl4q3Opx7XPAzUXAeY+zEfa5HAFL5mjXOl0JfAc"
+
+
+def sign_in(desk: Desk, username: str, password: str) -> User | None:
+    """The user whose name and password these are; None for anything else."""
+    with desk.read() as session:
+        user = session.scalar(select(User).where(User.username == username.strip().lower(), User.active))
+    try:
+        _hasher.verify(user.password_hash if user else _NOBODY, password[:1024])
+    except (VerificationError, InvalidHashError):
+        return None
+    return user
+
+
+def is_password(session: Session, user: User, password: str) -> bool:
+    """Whether this is the password of a person who is signed in already; asked for again before they sign."""
+    kept = session.get_one(User, user.id)
+    try:
+        return _hasher.verify(kept.password_hash, password[:1024])
+    except (VerificationError, InvalidHashError):
+        return False
+
+
+def check_password(password: str, field: str = "password") -> None:
+    """Raises InputError for one that is too short or too long."""
+    if len(password) < SHORTEST_PASSWORD:
+        raise InputError(field, f"Password must have at least {SHORTEST_PASSWORD} characters.")
+    if len(password) > LONGEST_PASSWORD:
+        raise InputError(field, f"Password has more than {LONGEST_PASSWORD} characters.")
+
+
+def by_username(session: Session, username: str) -> User | None:
+    """The person who signs in by that name."""
+    return session.scalar(select(User).where(User.username == username.strip().lower()))
+
+
+def add_user(session: Session, desk: Desk, username: str, name: str, role: str, password: str) -> User:
+    """A new person; the caller's transaction. Raises InputError for a bad role or a short password."""
+    if role not in ROLES:
+        raise InputError("role", f"Role “{role[:20]}” is not known; it is {', '.join(ROLES)}.", value=role)
+    check_password(password)
+    if not username.strip() or len(username) > 60 or not name.strip() or len(name) > 80:
+        raise InputError("username", "User name and name must be filled in, at most 60 and 80 characters.")
+    if session.scalar(select(User.id).where(User.username == username.strip().lower())):
+        raise InputError("username", f"User name “{username.strip().lower()}” is taken.")
+    user = User(
+        id=uuid.uuid4(),
+        username=username.strip().lower(),
+        name=name.strip(),
+        role=role,
+        password_hash=_hasher.hash(password),
+        stamp=secrets.token_hex(8),
+        created_at=desk.clock(),
+    )
+    session.add(user)
+    session.flush()
+    return user
+
+
+def open_session(desk: Desk, user: User, device: str = "") -> str:
+    """A new session of this person; returns its token, which only the cookie keeps. `device` is a word for what it is on."""
+    token, now = secrets.token_urlsafe(32), desk.clock()
+    with desk.sessions.begin() as session:
+        session.execute(delete(SignIn).where(SignIn.at < now - timedelta(days=60)))
+        session.add(
+            SignIn(
+                token_hash=token_hash(token), user_id=user.id, stamp=user.stamp, device=device[:40], at=now, seen_at=now
+            )
+        )
+    return token
+
+
+def of_session(desk: Desk, token: str) -> SignIn | None:
+    """The session of a token with its person; None where it ended, ran out, or the person's account was closed.
+
+    It is bound to no address and no header: a phone changes its network while it is out.
+    """
+    with desk.read() as session:
+        sign_in = session.get(SignIn, token_hash(token))
+    now = desk.clock()
+    if (
+        sign_in is None
+        or sign_in.ended_at is not None
+        or not sign_in.user.active
+        or sign_in.stamp != sign_in.user.stamp
+    ):
+        return None
+    if now >= sign_in.at + LONGEST_SESSION or now >= sign_in.seen_at + LONGEST_IDLE:
+        return None
+    if now - sign_in.seen_at > SEEN_EVERY:
+        with desk.sessions.begin() as session:
+            session.execute(update(SignIn).where(SignIn.token_hash == sign_in.token_hash).values(seen_at=now))
+    return sign_in
+
+
+def end_session(desk: Desk, token: str) -> None:
+    """The session ends on the server, so a copied cookie is worth nothing any more."""
+    with desk.sessions.begin() as session:
+        session.execute(
+            update(SignIn)
+            .where(SignIn.token_hash == token_hash(token), SignIn.ended_at.is_(None))
+            .values(ended_at=desk.clock())
+        )
+
+
+def token_hash(token: str) -> str:
+    """What is kept of a token: it is long and random, so a plain hash will do."""
+    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
+
+
+def running_sessions(session: Session, user: User, now: datetime) -> list[SignIn]:
+    """The sessions by which a person is signed in, the last seen first."""
+    query = select(SignIn).where(
+        SignIn.user_id == user.id,
+        SignIn.stamp == user.stamp,
+        SignIn.ended_at.is_(None),
+        SignIn.at > now - LONGEST_SESSION,
+        SignIn.seen_at > now - LONGEST_IDLE,
+    )
+    return list(session.scalars(query.order_by(SignIn.seen_at.desc())))
+
+
+@writes("person.end_session", Written)
+def end_one_session(w: Write, *, session_id: str) -> Written:
+    """End a session: one's own, or anybody's where the lead does it. `session_id` is the hash of its token."""
+    row = w.session.get(SignIn, session_id)
+    if row is None or (row.user_id != w.actor.id and w.actor.role != "lead"):
+        raise NotFound("There is no such session.")
+    if row.ended_at is None:
+        row.ended_at = w.now
+        w.record(f"user:{row.user_id}", {"session ended": row.device})
+    return Written(str(row.user_id))
+
+
+@writes("person.password", Written)
+def change_password(w: Write, *, old: str, new: str, again: str) -> Written:
+    """Choose another password for oneself; every session ends, and the person signs in with it. All faults at once."""
+    faults = []
+    if not is_password(w.session, w.actor, old):
+        faults.append(InputError("old", "This is not the password you signed in with."))
+    try:
+        check_password(new, "new")
+    except InputError as error:
+        faults.append(error)
+    if new != again:
+        faults.append(InputError("again", "The two new passwords differ."))
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    user = w.session.get_one(User, w.actor.id)
+    user.password_hash, user.stamp = hash_password(new), secrets.token_hex(8)
+    w.record(f"user:{user.id}", {})
+    return Written(str(user.id))
+
+
+def hash_password(password: str) -> str:
+    """The salted hash that is kept of a password."""
+    return _hasher.hash(password)
+
+
+@writes("person.units", Written)
+def choose_units(w: Write, *, units: Mapping[str, str]) -> Written:
+    """The units of a person's own pages; records keep theirs. All faults at once."""
+    faults = [
+        InputError(what, f"Choose the unit of {what} from the list.", value=units.get(what))
+        for what, choices in UNIT_CHOICES.items()
+        if units.get(what) not in choices
+    ]
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
+    user = w.session.get_one(User, w.actor.id)
+    user.units = {what: units[what] for what in UNIT_CHOICES}
+    w.record(f"user:{user.id}", {"units": user.units})
+    return Written(str(user.id))
