@@ -258,7 +258,8 @@ def _server(bind: str, workers: int, threads: int = THREADS) -> list[str]:
 @click.option("--jobs/--no-jobs", default=True, show_default=True, help="Do long work on this machine too.")
 def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
-    _config()
+    config = _config()
+    _tell_how_to_begin(config, host, port)
     running = Running()
     try:
         running.start(
@@ -269,6 +270,15 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
         sys.exit(running.until_one_ends())
     finally:
         running.end()
+
+
+def _tell_how_to_begin(config: Config, host: str, port: int) -> None:
+    """Where the first person of an empty practice begins."""
+    from brumel.config import first_code
+
+    if not _has_people(config.database_url):
+        out.print("\n  Nobody is here yet. Whoever opens this address becomes the first person, and its lead:")
+        out.print(f"  [bold]http://{host}:{port}/begin/{first_code(config.secret_key)}[/bold]\n")
 
 
 @main.command("jobs")
@@ -429,7 +439,7 @@ def rework(username: str, reason: str, uncertainties: bool) -> None:
 @main.command("add-user")
 @click.argument("username")
 @click.argument("name")
-@click.option("--role", type=click.Choice(("technician", "lead")), default="technician", show_default=True)
+@click.option("--role", type=click.Choice(("technician", "lead", "auditor")), default="technician", show_default=True)
 @click.password_option()
 def add_user(username: str, name: str, role: str, password: str) -> None:
     """Add a person to the database of DATABASE_URL."""

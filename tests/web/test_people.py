@@ -5,9 +5,9 @@ import uuid
 
 import pytest
 
+from brumel.config import first_code
 from brumel.core.errors import InputError
 from brumel.web import access
-from brumel.web.people.routes import first_code
 from brumel.work import people
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import NotAllowed, Refused

@@ -143,7 +143,7 @@ class Reading(Base):
     entered_as: Mapped[str]
     raw: Mapped[float]
     raw_unit: Mapped[str]
-    temperature_c: Mapped[float]
+    temperature_c: Mapped[float | None]
     value: Mapped[float]
     unit: Mapped[str]
     expanded_uncertainty: Mapped[float | None]

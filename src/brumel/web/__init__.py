@@ -90,6 +90,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.documents import routes as documents
     from brumel.web.documents import sharing  # noqa: F401 - its routes stand on Documents' blueprint
     from brumel.web.glossary import routes as glossary
+    from brumel.web.imports import routes as imports
     from brumel.web.jobs import routes as jobs
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
@@ -109,6 +110,7 @@ def _register_places(app: Flask) -> None:
         rounds,
         kit,
         records,
+        imports,
         documents,
         jobs,
         worksheet,

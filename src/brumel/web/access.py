@@ -210,6 +210,13 @@ ROLES: dict[str, frozenset[str]] = {
     "records.withdraw": STAFF,
     "records.audit": LEAD_OR_AUDITOR,
     "glossary.show": EVERYBODY,
+    "imports.index": LEAD,
+    "imports.upload": LEAD,
+    "imports.show": LEAD,
+    "imports.keep_mapping": LEAD,
+    "imports.write": LEAD,
+    "imports.drop": LEAD,
+    "imports.take_back": LEAD,
     "people.index": LEAD,
     "people.invite": LEAD,
     "people.person": LEAD,
@@ -261,6 +268,7 @@ LARGER = {
     "rounds.send": 16_500_000,
     "rounds.sites_in": 2_100_000,
     "documents.save_practice": 4_200_000,
+    "imports.upload": 41_000_000,
     "rounds.take_in_series": 8_100_000,
 }
 

@@ -232,7 +232,7 @@ class Reading(Answer):
     expanded_uncertainty: float | None = Field(description="k = 2, in `unit`")
     at: AwareDatetime
     depth_m: float | None
-    temperature_c: float
+    temperature_c: float | None = Field(description="None where a reading that was brought in has none on record")
     role: str
     raw: float
     raw_unit: str
@@ -240,7 +240,7 @@ class Reading(Answer):
     flag: int = Field(description=FLAGS)
     backing: str
     limit_outcome: str = Field(description="met, cannot tell, exceeded; empty where the site has no limit")
-    signed: bool
+    signed: bool = Field(description="What was brought in from a table is not signed, and waits for nobody")
     written_at: AwareDatetime
     reason: str
 

@@ -289,7 +289,7 @@ def _reading(row: tables.Reading, signed: bool) -> models.Reading:
         flag=row.flag,
         backing=row.backing,
         limit_outcome=row.outcome,
-        signed=signed,
+        signed=signed and row.entered_as != "imported",
         written_at=row.written_at,
         reason=row.reason,
     )

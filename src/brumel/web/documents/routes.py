@@ -94,7 +94,12 @@ def issue(kind: str) -> Any:
             long = of.is_long(session, asked)
         if long:
             job = jobs.ask(
-                desk(), actor(), form.write_key, kind="document", title=of.title, asked={**asked, "kind": kind}
+                desk(),
+                actor(),
+                form.write_key,
+                kind="document",
+                title=of.title,
+                asked={**asked, "kind": kind, "key": str(uuid.uuid4())},
             )
             return url_for("jobs.job", job_id=job.id)
         made = issue_now(desk(), actor(), form.write_key, kind, asked)
@@ -120,7 +125,9 @@ def issue_as_job(asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs
     """The job "document": the same, for what takes longer than a page may be waited for."""
     tell(0, 1)
     given = {name: str(asked.get(name, "")) for name in KINDS[str(asked["kind"])].takes}
-    made = issue_now(desk(), asker, uuid.uuid4(), str(asked["kind"]), given)
+    # Its key was made when it was asked for: a process that ends between issuing and telling issues nothing twice.
+    key = uuid.UUID(str(asked["key"])) if "key" in asked else uuid.uuid4()
+    made = issue_now(desk(), asker, key, str(asked["kind"]), given)
     with desk().read() as session:
         row = issuing.document(session, made.id, whole=True)
         tell(1, 1)

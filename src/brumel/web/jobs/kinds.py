@@ -11,6 +11,7 @@ from flask import Flask
 from brumel.store.tables import User
 from brumel.web.documents import printing
 from brumel.web.documents import routes as documents
+from brumel.web.imports import routes as imports
 from brumel.web.records import certificates, exporting, finding
 from brumel.work import jobs
 
@@ -35,6 +36,7 @@ KINDS = {
         "Calibration records as one PDF", certificates.print_found, finding.of_arguments, finding.NAMES
     ),
     "document": Kind("A document", documents.issue_as_job, documents.check, ("kind", "client", "since", "until")),
+    "import": Kind("A table brought in", imports.write_as_job, imports.check, ()),
     "readings": Kind(
         "A table to take away", exporting.write_found, exporting.check, (*finding.NAMES, "sort", "table", "kind")
     ),

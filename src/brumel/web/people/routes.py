@@ -9,6 +9,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, flash, render_template, request, url_for
 from flask_login import current_user, login_user
 
+from brumel.config import first_code
 from brumel.store.tables import User
 from brumel.web.access import Account, actor, desk
 from brumel.web.answer import answer
@@ -267,11 +268,6 @@ def end_token(token_id: str) -> Any:
 
 
 # -- the first person
-
-
-def first_code(secret_key: str) -> str:
-    """What proves that whoever begins a practice also runs its server: the start command prints it."""
-    return hmac.digest(secret_key.encode(), b"brumel: the first person", "sha256").hex()[:12]
 
 
 @blueprint.get("/begin/<code>")

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from flask import Response, current_app, flash, render_template, request, url_for
+from flask import Response, current_app, flash, redirect, render_template, request, url_for
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
@@ -39,6 +39,8 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
     with desk().read() as session:
         sheet = rounds.sheet_of_visit(session, visit_id, desk().clock())
         visit = sheet.visit
+        if visit.source == "imported":  # it has no sheet: it stands as it came
+            return redirect(url_for("records.visit", visit_id=visit.id))
         focus = sheet.line(request.values.get("probe"))
         quantity = focus.probe.quantity
         aboard = {p.id for p in visit.probes}

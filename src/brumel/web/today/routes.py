@@ -23,6 +23,7 @@ from brumel.work.quantities import names as quantity_names
 from brumel.work.records import news, signing
 from brumel.work.rounds import calendar, outings
 from brumel.work.rounds import plan as day_plan
+from brumel.work.rounds.beginning import first_steps
 
 blueprint = Blueprint("today", __name__, template_folder="templates")
 
@@ -161,6 +162,7 @@ def show() -> Any:
             waits=signing.counts(session) if actor().role == "lead" else None,
             visits=visits[:5],
             sent_back=new.sent_back,
+            first_steps=first_steps(session) if not visits and actor().role == "lead" else [],
             ribbon=frame.ribbon(day_marks(new.made, now, visits), now, _zone(session, ahead["round"]), shown),
             **ahead,
         )

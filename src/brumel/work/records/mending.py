@@ -86,6 +86,8 @@ def correct(w: Write, *, reading_id: str, version: int, correction: Correction) 
     old = _standing(w, reading_id, version)
     if old.parents:
         raise Refused("This value is calculated. Correct the reading it follows from; it follows by itself.")
+    if old.entered_as == "imported":
+        raise Refused("This was brought in from a table. Strike it out, and bring in the right one.")
     why = clean_reason(correction.reason)
     depth, at = checked_depth(correction.depth_m), _checked_time(w, old, correction.at)
     change = replace(correction, depth_m=depth, at=at)
@@ -114,7 +116,7 @@ def _differs(old: Reading, change: Correction) -> bool:
     if (change.at, change.depth_m) != (old.at, old.depth_m) or change.unit:
         return True
     typed = [(change.raw, old.raw), (change.temperature_c, old.temperature_c)]
-    if any(new is not None and not abs(new - was) <= 1e-9 for new, was in typed):  # nan differs
+    if any(new is not None and (was is None or not abs(new - was) <= 1e-9) for new, was in typed):  # nan differs
         return True
     return bool(change.entered) and old.probe is not None and change.entered != entered_of(old)
 
@@ -187,6 +189,7 @@ def _checked_value(old: Reading, change: Correction) -> None:
 def _typed(old: Reading, change: Correction) -> TypedValue:
     assert old.probe is not None
     at_c = old.temperature_c if change.temperature_c is None else change.temperature_c
+    assert at_c is not None
     raw = old.raw if change.raw is None else change.raw
     value = TypedValue(change.entered or entered_of(old), raw, at_c, None, change.unit)
     return value.read_as(quantity_of(old.probe.quantity))
@@ -313,6 +316,10 @@ def move_visit(w: Write, *, visit_id: str, site_id: str, reason: str) -> Mended:
     to = site_of(w.session, site_id)
     _queue_up(w, of_visit(w.session, visit_of(w.session, visit_id).id))
     old = locked(w, visit_id)
+    if old.source == "imported":
+        raise Refused(
+            "This visit was brought in from a table. Take the import back, and bring it in at the right site."
+        )
     if old.site_id == to.id:
         raise InputError("site", "It is a visit to this site already.")
     whole = sheet_of_visit(w.session, visit_id, w.now)

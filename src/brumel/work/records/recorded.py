@@ -60,14 +60,14 @@ class RecordedVisit:
 
     @property
     def unsigned(self) -> list[Recorded]:
-        return [r for r in self.readings if r.signature is None]
+        return [r for r in self.readings if r.signature is None and r.reading.entered_as != "imported"]
 
     def signed_words(self) -> str:
         """Who signed its readings, in a few words."""
         names = list(dict.fromkeys(r.signature.name for r in self.readings if r.signature))
         waiting = len(self.unsigned)
         if not names:
-            return "not yet"
+            return "not yet" if waiting or not self.readings else "nobody: it was brought in"
         return f"by {', '.join(names)}" + (f"; {waiting} of {len(self.readings)} not yet" if waiting else "")
 
     @property

@@ -34,7 +34,8 @@ def _query(search: Search) -> Select[Any]:
     if asked := of_visit(search, _outer.at):
         query = query.join(Visit, Visit.id == _outer.visit_id).join(Site, Site.id == Visit.site_id).where(*asked)
     if search.signed:
-        query = query.where(waits(_outer) if search.signed == "no" else ~waits(_outer))
+        signed = ~waits(_outer) & (_outer.entered_as != "imported")
+        query = query.where(waits(_outer) if search.signed == "no" else signed)
     return query
 
 

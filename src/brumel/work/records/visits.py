@@ -153,7 +153,7 @@ def query_of(search: Search) -> Select[Any]:
         query = query.where(reads(*here, *asked))
     if search.signed:
         some = reads(waits())
-        query = query.where(some if search.signed == "no" else and_(reads(), ~some))
+        query = query.where(some if search.signed == "no" else and_(reads(), ~some, Visit.source != "imported"))
     return query
 
 

@@ -37,6 +37,9 @@ class Part:
 
 def part(row: Reading) -> Part:
     """A kept reading as a part."""
+    assert (
+        row.temperature_c is not None
+    )  # only what was brought in may have none, and nothing is made to follow from it
     return Part(
         row.quantity,
         row.value,

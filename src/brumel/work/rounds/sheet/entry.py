@@ -92,10 +92,18 @@ def _carry(w: Write, to: Visit, probe: Probe, at: int, role: str) -> None:
     w.session.add(VisitProbe(visit_id=to.id, probe_id=probe.id, place=at, role=role))
 
 
+def _to_write_on(w: Write, visit_id: str) -> Visit:
+    """A visit whose sheet is written on. Raises MovedOn, and Refused for what was brought in from a table."""
+    visit = locked(w, visit_id)
+    if visit.source == "imported":
+        raise Refused("This visit was brought in from a table and stands as it came. Begin a new one to read the site.")
+    return visit
+
+
 @writes("visit.probe", Written)
 def add_probe(w: Write, *, visit_id: str, probe_id: str) -> Written:
     """One more probe on the sheet: a quantity that was missing, or a second instrument beside the first."""
-    visit = locked(w, visit_id)
+    visit = _to_write_on(w, visit_id)
     probe = kit.probe_of(w.session, probe_id)
     if any(p.id == probe.id for p in visit.probes):
         raise Refused(f"{probe.name} is on this sheet already.")
@@ -116,14 +124,14 @@ def put_on_sheet(w: Write, visit: Visit, probe: Probe) -> str:
 
 
 def locked_sheet(w: Write, visit_id: str, seen: Mapping[str, int | None] | None = None) -> Sheet:
-    locked(w, visit_id)
+    _to_write_on(w, visit_id)
     return sheet_of_visit(w.session, visit_id, w.now, seen)
 
 
 @writes("visit.dip", Dipped)
 def dip(w: Write, *, visit_id: str, probe_id: str = "", depth_m: float | None = None) -> Dipped:
     """The probe is in the water now, for the first time or again; without a name all that come by a link are."""
-    visit = locked(w, visit_id)
+    visit = _to_write_on(w, visit_id)
     depth = checked_depth(depth_m)
     probes = [p for p in visit.probes if (str(p.id) == probe_id if probe_id else p.meter.link != "typed")]
     if probe_id and not probes:
@@ -386,7 +394,7 @@ def say_on(
     pressure_from: str = "station",
 ) -> dict[str, Any]:
     """What is known of the air and the water, and a note, inside a write; returns what was said."""
-    visit = locked(w, visit_id)
+    visit = _to_write_on(w, visit_id)
     body: dict[str, Any] = {}
     if pressure_hpa is not None:
         door = Door()

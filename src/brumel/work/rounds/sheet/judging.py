@@ -91,7 +91,7 @@ def _water(bare: Sheet, site: Site) -> Water:
     for row in bare.kept:
         if row.depth_m != bare.depth_m:
             continue
-        if row.quantity == "conductivity" and row.role == "first":
+        if row.quantity == "conductivity" and row.role == "first" and row.temperature_c is not None:
             water = replace(water, conductivity_25_us_cm=row.value)
             salt_here = salinity(uncompensated(Working.from_dict(row.working), row.value), row.temperature_c)
             if salt_here is not None:

@@ -245,7 +245,7 @@ def by_hand(w: Write, *, visit_id: str, result: HandResult) -> Written:
     read = {r.quantity: r.value for r in sheet.kept if r.role == "first" and r.depth_m == depth} | {quantity: number}
     slip = slip_finding(quantity, number, expanded_uncertainty, sight(site_, past, w.now, read, sheet.water))
     tests = (slip, *tests) if slip else tests
-    at_c = next((r.temperature_c for r in sheet.kept), 20.0)
+    at_c = next((r.temperature_c for r in sheet.kept if r.temperature_c is not None), 20.0)
     row_value = SheetValue(
         quantity,
         number,

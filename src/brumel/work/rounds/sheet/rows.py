@@ -110,6 +110,8 @@ def in_place_of(old: Reading, row: Reading) -> Reading:
 
 def follow(w: Write, of: Visit, said: Answers = NOTHING_SAID, why: str = "followed what it rests on") -> list[Question]:
     """Work out anew what rests on salt and pressure, and all that follows; returns the questions that arose."""
+    if of.source == "imported":  # what was brought in stands as it came
+        return []
     rows = of_visit(w.session, of.id)
     questions: list[Question] = []
     known = conditions(w.session, of)
@@ -177,6 +179,7 @@ class ReadAgain:
 
     @classmethod
     def as_it_was(cls, row: Reading) -> ReadAgain:
+        assert row.temperature_c is not None  # only what was brought in may have none
         return cls(row.raw, row.temperature_c, entered_of(row), row.at)
 
 

@@ -1,0 +1,1 @@
+"""The place “imports”: routes, forms and templates together."""
