@@ -95,11 +95,13 @@ def _database(server: str, name: str) -> str:
     return sqlalchemy_url(server.rsplit("/", 1)[0] + "/" + name)
 
 
-def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int) -> None:
+def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int | None) -> None:
     do(server, f"create database {name}")
     url = _database(server, name)
     migrate(url)
     _few_partitions(url, clock())
+    if weeks is None:
+        return
     engine = make_engine(url)
     demo.load_demo(Desk(make_sessions(engine), clock), weeks=weeks)
     engine.dispose()
@@ -114,7 +116,7 @@ def _few_partitions(url: str, now: datetime) -> None:
                 connection.execute(f"drop table {name}")  # type: ignore[call-overload]
 
 
-def _template(server: str, kind: str, clock: Callable[[], datetime], weeks: int = 0) -> str:
+def _template(server: str, kind: str, clock: Callable[[], datetime], weeks: int | None = 0) -> str:
     """The name of a template database: made by the first worker that asks, used by all of them."""
     run = os.getppid() if "PYTEST_XDIST_WORKER" in os.environ else os.getpid()
     name = f"template_{kind}_{run}"
@@ -164,16 +166,17 @@ def told_template(server: str) -> str:
     return _template(server, "told", lambda: datetime.now(UTC), weeks=5)
 
 
+@pytest.fixture(scope="session")
+def empty_template(server: str) -> str:
+    """A migrated database in which nobody and nothing is yet, as of the real now."""
+    return _template(server, "empty", lambda: datetime.now(UTC), weeks=None)
+
+
 @pytest.fixture
-def empty_url(server: str) -> Iterator[str]:
-    """A migrated database in which nobody and nothing is yet."""
-    name = f"t_{uuid.uuid4().hex[:12]}"
-    do(server, f"create database {name}")
-    url = _database(server, name)
-    migrate(url)
-    _few_partitions(url, START)
-    yield url
-    do(server, f"drop database {name} with (force)")
+def empty_url(server: str, empty_template: str) -> Iterator[str]:
+    """An empty database of this test's own."""
+    with database_copy(server, empty_template) as url:
+        yield url
 
 
 @pytest.fixture

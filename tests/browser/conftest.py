@@ -20,7 +20,7 @@ from playwright.sync_api import expect, sync_playwright
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import free_port
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.work import simulator
+from brumel.work import people, simulator
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import Desk
 from tests.conftest import do
@@ -60,7 +60,8 @@ class Brumel:
         self.desk = Desk(make_sessions(self.engine))
         with self.desk.sessions.begin() as session:
             simulator.set_truth(session, "clock", {"pace": pace})
-        self.things = Things(self.desk)
+        with self.desk.read() as session:
+            self.things = None if people.is_empty(session) else Things(self.desk)
         if len(self.children) != 2 or any(child.poll() is not None for child in self.children):
             self.kill()
             self.start()
@@ -103,6 +104,13 @@ def running(server) -> Iterator[Brumel]:
 @pytest.fixture
 def brumel(running, present_template):
     running.begin(present_template)
+    yield running
+    running.engine.dispose()
+
+
+@pytest.fixture
+def empty(running, empty_template):
+    running.begin(empty_template)
     yield running
     running.engine.dispose()
 

@@ -83,7 +83,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             outing=request.values.get("outing", ""),
             given=request.form,
             source=request.form.get("source")
-            or outings.usual_source(session, actor(), request.values.get("outing", "")),
+            or outings.usual_source(session, actor(), request.values.get("outing", ""))
+            or ("live" if any(meter.link != "typed" for meter, _ in meters) else "typed"),
             logs=_logs(session, site),
             withdrawn_logs=logger.of_site(session, site.id, withdrawn=True),
             probes=[p for _, lines in meters for p, _ in lines],
