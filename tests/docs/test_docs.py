@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 import pytest
-from tools import house
+from tools import house, references
 
 import brumel.core
 from brumel.cli import main
@@ -14,6 +14,8 @@ from brumel.core.quantities import QUANTITIES
 from brumel.core.quantity_table import ON_SHEET
 from brumel.methods import ORDER, load_faults, load_methods
 from brumel.methods.glossary import load_glossary
+from brumel.methods.sources import load_sources
+from brumel.web.glossary.routes import PACKAGES
 from brumel.work.records import reading_rows, visit_rows
 
 ROOT = Path(__file__).parents[2]
@@ -53,7 +55,7 @@ def test_core_parameters_with_a_unit_are_in_the_glossary():
 
 KEY = re.compile(
     r"\b(?:SDI12|USGS-[A-Z0-9.]+\d|OIML-R\d+|QARTOD|GUM|CODATA|RFC \d{4}|ISA|Davies|PSS78|BK84|GG92|EN\d{5}|ISO\d{4,5}|"
-    r"SM\d{4}|"
+    r"SM\d{4}|FRICTIONLESS|WATERML2|STA|"
     r"[A-Z][a-z]+(?:19|20)\d{2}[a-z]?)\b"
 )
 
@@ -61,15 +63,22 @@ KEY = re.compile(
 def _cited() -> set[str]:
     keys = set()
     for path in [*(ROOT / "src").rglob("*.py"), *(ROOT / "src").rglob("*.yaml"), *(ROOT / "tests/data").glob("*.csv")]:
-        keys |= set(KEY.findall(path.read_text("utf-8")))
+        if path.name != "sources.yaml":
+            keys |= set(KEY.findall(path.read_text("utf-8")))
     return keys
 
 
 def test_every_source_resolves_and_none_is_idle():
-    listed = set(re.findall(r"^- \*\*([^*]+)\*\*", _read("docs/references.md"), re.M))
+    assert _read("docs/references.md") == references.page()
+    listed = set(load_sources())
     cited = _cited()
     assert cited - listed == set()
     assert listed - cited == set()
+
+
+def test_the_page_of_licences_names_what_the_server_is_made_with():
+    asked = re.search(r"^dependencies = \[\n(.*?)^\]", _read("pyproject.toml"), re.S | re.M).group(1)
+    assert sorted(re.findall(r'^  "([A-Za-z0-9_-]+)', asked, re.M)) == list(PACKAGES)
 
 
 def test_limits_and_faults_carry_a_source():

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.formats.open_record import OpenRecord
 
 MOST_BYTES = 2_000_000
 
@@ -49,6 +50,7 @@ class _Properties(BaseModel):
 
 class _Feature(BaseModel):
     type: Literal["Feature"]
+    id: str | int | None = None
     geometry: _Point | None
     properties: _Properties
 
@@ -72,6 +74,39 @@ def write(features: Iterable[Mapping[str, Any]]) -> str:
     return json.dumps({"type": "FeatureCollection", "features": listed}, ensure_ascii=False, indent=1, allow_nan=False)
 
 
+def write_readings(record: OpenRecord) -> str:
+    """A FeatureCollection of readings: each a point at its site, or without a place where the site has none."""
+    places = {
+        site.id: None if site.latitude is None else [site.longitude, site.latitude, site.altitude_m]
+        for site in record.sites
+    }
+    names = {site.id: site.name for site in record.sites}
+    listed = [
+        {
+            "type": "Feature",
+            "id": reading.id,
+            "properties": {
+                "version": reading.version,
+                "visit_id": reading.visit_id,
+                "site_id": reading.site_id,
+                "site": names[reading.site_id],
+                "time_utc": f"{reading.at:%Y-%m-%dT%H:%M:%SZ}",
+                "depth_m": reading.depth_m,
+                "quantity": reading.quantity,
+                "value": reading.value,
+                "unit": reading.unit,
+                "expanded_uncertainty_k2": reading.expanded_uncertainty,
+                "qartod_flag": reading.flag,
+                "backing": reading.backing,
+                "limit_outcome": reading.limit_outcome,
+            },
+            "geometry": {"type": "Point", "coordinates": places[reading.site_id]} if places[reading.site_id] else None,
+        }
+        for reading in record.readings
+    ]
+    return json.dumps({"type": "FeatureCollection", "features": listed}, ensure_ascii=False, allow_nan=False)
+
+
 def read(data: bytes) -> list[dict[str, Any]]:
     """The features of a file as plain data: position (longitude, latitude) or None, properties.
 
@@ -90,6 +125,7 @@ def read(data: bytes) -> list[dict[str, Any]]:
         raise faults[0] if len(faults) == 1 else InputErrors(faults) from None
     return [
         {
+            "id": None if f.id is None else str(f.id)[:80],
             "position": None if f.geometry is None else f.geometry.coordinates[:2],
             "properties": f.properties.model_dump(mode="json"),
         }

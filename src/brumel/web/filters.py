@@ -10,17 +10,19 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import Flask, current_app, request
+from flask import Flask, current_app, g, request, url_for
 from flask_login import current_user
 from jinja2 import pass_context
+from markupsafe import Markup, escape
 
 from brumel.core.believability import Flag
 from brumel.core.uncertainty import digits_for, shown_u
 from brumel.core.verdict import Outcome
+from brumel.methods.sources import parts_of
 from brumel.store.tables import Calibration
 from brumel.web.dates import in_form, way_of_document, written
 from brumel.web.drawings.frame import short_lines
-from brumel.web.reader import reader
+from brumel.web.reader import in_words, reader
 from brumel.web.units import scale, scale_of
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
@@ -79,6 +81,19 @@ def step_in_unit(value: float, unit: str, digits: int = 1) -> str:
     """The same of an error or another difference, which is no place on the scale."""
     shown = scale(unit)
     return f"{number(shown.step(value), digits + shown.digits)} {shown.unit}"
+
+
+def sourced(text: str) -> Markup:
+    """A text with the keys of its sources linked to their pages; on paper, as it is."""
+    if way_of_document() or g.get("units_of_record"):
+        return escape(in_words(text))
+    pieces = [
+        Markup('<a href="{}">{}</a>').format(url_for("glossary.source", key=part.text), part.text)
+        if part.is_key
+        else escape(part.text)
+        for part in parts_of(in_words(text))
+    ]
+    return Markup("").join(pieces)
 
 
 def when(at: datetime | None, zone: str = "", form: str = "%d %b %Y, %H:%M") -> str:
@@ -164,6 +179,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(quantity_names.backing, "backing_words")
     app.add_template_filter(quantity_names.digits, "reading_digits")
     app.add_template_filter(outcome_shape, "shape")
+    app.add_template_filter(sourced, "sourced")
     app.add_template_filter(lambda value: Outcome(value).words, "outcome_words")
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")
 
@@ -183,4 +199,5 @@ def init(app: Flask) -> None:
             "now": current_app.extensions["desk"].clock(),
             "demo": current_app.config["DEMO"],
             "zone": current_app.config["ZONE"],
+            "version": current_app.config["VERSION"],
         }

@@ -37,6 +37,12 @@ KINDS = {
     ),
     "document": Kind("A document", documents.issue_as_job, documents.check, ("kind", "client", "since", "until")),
     "import": Kind("A table brought in", imports.write_as_job, imports.check, ()),
+    "open": Kind(
+        "Records in an open format",
+        exporting.write_openly,
+        exporting.check_open,
+        (*finding.NAMES, "sort", "format", "licence"),
+    ),
     "readings": Kind(
         "A table to take away", exporting.write_found, exporting.check, (*finding.NAMES, "sort", "table", "kind")
     ),

@@ -5,8 +5,9 @@ from __future__ import annotations
 import itertools
 from typing import Any
 
-from flask import Blueprint, Response, redirect, render_template, request, stream_with_context, url_for
+from flask import Blueprint, Response, abort, redirect, render_template, request, stream_with_context, url_for
 
+from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import ReasonForm, text_of
@@ -96,6 +97,8 @@ def tables() -> Any:
             at_once=exporting.AT_ONCE,
             forms=exporting.TABLES,
             kinds=tuple(exporting.KINDS),
+            open_formats=exporting.OPEN_FORMATS,
+            licences=exporting.LICENCES,
             keys=dict(zip(itertools.product(exporting.TABLES, exporting.KINDS), "xlvw", strict=True)),
             names=(*finding.NAMES, "sort"),
             **finding.shown(session, search),
@@ -114,6 +117,20 @@ def export(table: str, kind: str) -> Any:
 
     response = Response(stream_with_context(pieces()), content_type=exporting.KINDS[kind])
     response.headers["Content-Disposition"] = f'attachment; filename="{exporting.file_name(form, kind)}"'
+    return response
+
+
+@blueprint.get("/open/<name>")
+def export_open(name: str) -> Any:
+    """What was found in a format of the outside."""
+    form = exporting.OPEN_FORMATS.get(name) or abort(404)
+    search = _search()
+    with desk().read() as session:
+        if records.count_up_to(session, search, exporting.AT_ONCE) > exporting.AT_ONCE:
+            raise InputError("since", "That is more than a page waits for. Ask for it as long work, or for fewer days.")
+    body = exporting.open_file(form, search, request.args.get("licence") or next(iter(exporting.LICENCES)))
+    response = Response(body, content_type=form.kind)
+    response.headers["Content-Disposition"] = f'attachment; filename="{exporting.open_name(form, name)}"'
     return response
 
 

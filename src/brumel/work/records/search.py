@@ -39,6 +39,11 @@ def _query(search: Search) -> Select[Any]:
     return query
 
 
+def readings_found(search: Search) -> tuple[Select[Any], type[Reading]]:
+    """The standing readings of a search, in no order, and what they are called in the query."""
+    return _query(search), _outer
+
+
 def in_a_list(
     reading: type[Reading] = Reading, *, findings: bool = False, ranges: bool = False
 ) -> tuple[ExecutableOption, ...]:

@@ -245,9 +245,15 @@ def save_site(
 
 
 def _save(
-    w: Write, place: Place, terms: Terms, reason: str, site_id: str, version: int | None
+    w: Write,
+    place: Place,
+    terms: Terms,
+    reason: str,
+    site_id: str,
+    version: int | None,
+    new_id: uuid.UUID | None = None,
 ) -> tuple[Site, dict[str, Any]]:
-    """The site as it was saved, and what changed of it: {name: [before, after]}."""
+    """The site as it was saved, and what changed of it: {name: [before, after]}. `new_id` is of a new one."""
     owner = client(w, place.client)
     body = {
         "client_id": owner.id,
@@ -284,7 +290,7 @@ def _save(
     else:
         _ask_of_the_swap(w.session, owner, place, reason)
         why = clean_reason(reason, required=False) or "as the site was made"
-        site = Site(id=uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
+        site = Site(id=new_id or uuid.uuid4(), terms_version=1, ranges={}, limits={}, water={}, use="", **body)
         w.session.add(site)
     site.use, site.ranges, site.limits, site.water = new["use"], new["ranges"], new["limits"], new["water"]
     w.session.flush()
@@ -418,7 +424,9 @@ def features(sites: Sequence[Site]) -> list[dict[str, Any]]:
 
 @writes("site.import", SitesTakenIn)
 def take_in(w: Write, *, features: Sequence[Mapping[str, Any]]) -> SitesTakenIn:
-    """Sites from a file: known ones (client and name) are changed, others made; all of them or none.
+    """Sites from a file: known ones are changed, others made; all of them or none.
+
+    A site is known by the feature's id where that is one of ours, else by client and name; a new one keeps its id.
 
     Every fault is told at once, by the number of the feature.
     """
@@ -435,10 +443,11 @@ def take_in(w: Write, *, features: Sequence[Mapping[str, Any]]) -> SitesTakenIn:
             clean_place = _place(place)
             if clean_place:
                 raise InputErrors(clean_place)
-            known = w.session.scalar(
-                select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
-            )
-            _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None)
+            own_id = _own_id(one.get("id"))
+            known = w.session.get(Site, own_id) if own_id else None
+            named = select(Site).join(Site.owner).where(Client.name == place.client, Site.name == place.name)
+            known = known or w.session.scalar(named)
+            _save(w, place, terms, "taken in from a file", str(known.id) if known else "", None, own_id)
             count, changed = count + (known is None), changed + (known is not None)
         except InputError as error:
             faults += [InputError(f.field, f"Feature {number}: {f}", value=f.value) for f in error.faults]
@@ -446,6 +455,14 @@ def take_in(w: Write, *, features: Sequence[Mapping[str, Any]]) -> SitesTakenIn:
         raise faults[0] if len(faults) == 1 else InputErrors(faults[:20])
     w.record("sites", {"made": count, "changed": changed})
     return SitesTakenIn(made=count, changed=changed)
+
+
+def _own_id(text: Any) -> uuid.UUID | None:
+    """The id of a feature where it is such as ours are; other programs number theirs otherwise."""
+    try:
+        return uuid.UUID(str(text)) if text is not None else None
+    except ValueError:
+        return None
 
 
 def _given(one: Mapping[str, Any]) -> tuple[Place, Terms]:
