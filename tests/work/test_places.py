@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import uuid
 from dataclasses import replace
 from datetime import date
 
@@ -138,7 +139,19 @@ def test_sites_go_out_and_come_in_as_geojson_all_or_none(desk, clock, things):
     with pytest.raises(InputErrors, match="Feature 2"):
         site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))
     body["features"] = [first]
-    assert site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode())).made == 1
+
+    def taken():
+        found = site_record.take_in(desk, things.ilka, h.key(), features=geojson.read(json.dumps(body).encode()))
+        return found.made, found.changed
+
+    assert taken() == (0, 1)  # known by its id, whatever it is called now
+    first |= {"id": str(uuid.UUID(int=9)), "properties": first["properties"] | {"name": "Another channel"}}
+    assert taken() == (1, 0)
+    assert taken() == (0, 1)  # and its id is kept
+    first |= {"id": 17, "properties": first["properties"] | {"name": "A third channel"}}
+    assert (taken(), taken()) == ((1, 0), (0, 1))  # another program's numbers are none of ours
+    with desk.read() as session:
+        assert session.get(Site, uuid.UUID(int=9)).name == "Another channel"
 
 
 @pytest.mark.parametrize(

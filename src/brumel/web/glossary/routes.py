@@ -98,38 +98,12 @@ def schema() -> Any:
 
 
 #: The packages of the server, as pyproject.toml asks for them; a test holds both.
-PACKAGES = tuple(
-    [
-        "alembic",
-        "apispec",
-        "argon2-cffi",
-        "babel",
-        "click",
-        "flask",
-        "flask-compress",
-        "flask-limiter",
-        "flask-login",
-        "flask-wtf",
-        "gsw",
-        "gunicorn",
-        "icalendar",
-        "numpy",
-        "openpyxl",
-        "pillow",
-        "pint",
-        "psycopg",
-        "pydantic",
-        "pyserial",
-        "python-dateutil",
-        "pyyaml",
-        "rich",
-        "scipy",
-        "sqlalchemy",
-        "weasyprint",
-        "whitenoise",
-        "xlsxwriter",
-    ]
-)
+PACKAGES = (
+    "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter", "flask-
+    login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pillow", "pint", "psycopg",
+    "pydantic", "pyserial", "python-dateutil", "pyyaml", "rich", "scipy", "sqlalchemy", "weasyprint",
+    "whitenoise", "xlsxwriter",
+)  # fmt: skip
 
 
 @functools.cache
@@ -139,10 +113,8 @@ def _python_packages() -> list[tuple[str, str, str]]:
     for name in PACKAGES:
         about = metadata.metadata(name)
         classified = [c.rpartition(":: ")[2] for c in about.get_all("Classifier") or () if c.startswith("License ::")]
-        words = (
-            about.get("License-Expression") or ", ".join(classified) or (about.get("License") or "").partition("\n")[0]
-        )
-        found.append((name, metadata.version(name), words[0].partition("\n")[0][:60]))
+        said = [*(about.get_all("License-Expression") or ()), *classified, *(about.get_all("License") or ()), ""]
+        found.append((name, metadata.version(name), said[0].partition("\n")[0][:60]))
     return found
 
 
