@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import geojson
-from brumel.store.tables import Audit
+from brumel.store.tables import Audit, Site
 from brumel.work import rounds
 from brumel.work.desk import MovedOn, NotAllowed
 from brumel.work.rounds import recurrence, site_record

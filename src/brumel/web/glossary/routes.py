@@ -99,8 +99,8 @@ def schema() -> Any:
 
 #: The packages of the server, as pyproject.toml asks for them; a test holds both.
 PACKAGES = (
-    "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter", "flask-
-    login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pillow", "pint", "psycopg",
+    "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter",
+    "flask-login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pillow", "pint", "psycopg",
     "pydantic", "pyserial", "python-dateutil", "pyyaml", "rich", "scipy", "sqlalchemy", "weasyprint",
     "whitenoise", "xlsxwriter",
 )  # fmt: skip
