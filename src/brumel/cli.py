@@ -315,6 +315,35 @@ def migrate_command() -> None:
     out.print("· up to date")
 
 
+@main.command("pack")
+@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+def pack_command(file: Path) -> None:
+    """Write the whole practice of DATABASE_URL into a file: every table, without passwords and tokens."""
+    from brumel.store.archive import pack
+
+    counts = pack(_config().database_url, file)
+    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables in {file}")
+
+
+@main.command("unpack")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+def unpack_command(file: Path) -> None:
+    """Move a whole practice into the empty database of DATABASE_URL; its leads choose new passwords by links."""
+    from brumel.store.archive import ArchiveError, unpack
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import people
+    from brumel.work.desk import Desk
+
+    config = _config()
+    try:
+        counts = unpack(config.database_url, file)
+    except ArchiveError as error:
+        raise click.ClickException(str(error)) from error
+    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables are here")
+    for name, token in people.let_leads_in(Desk(make_sessions(make_engine(config.database_url)))):
+        out.print(f"  {name} chooses a password at /invited/{token}")
+
+
 @main.command()
 @click.option("--parent", type=int, help="End when this process has ended.")
 def meter(parent: int | None) -> None:

@@ -41,6 +41,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         COMPRESS_ALGORITHM=["br", "gzip"],
         COMPRESS_STREAMS=False,
         DEMO=config.demo,
+        DATABASE_URL=config.database_url,
         VERSION=__version__,
         ZONE=config.zone,
     )

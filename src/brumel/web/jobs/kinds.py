@@ -12,6 +12,7 @@ from brumel.store.tables import User
 from brumel.web.documents import printing
 from brumel.web.documents import routes as documents
 from brumel.web.imports import routes as imports
+from brumel.web.people import routes as people
 from brumel.web.records import certificates, exporting, finding
 from brumel.work import jobs
 
@@ -43,6 +44,7 @@ KINDS = {
         exporting.check_open,
         (*finding.NAMES, "sort", "format", "licence"),
     ),
+    "practice": Kind("The whole practice", people.take_practice, people.check_practice, ()),
     "readings": Kind(
         "A table to take away", exporting.write_found, exporting.check, (*finding.NAMES, "sort", "table", "kind")
     ),

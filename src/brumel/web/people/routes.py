@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import hmac
-from collections.abc import Callable
+import io
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from flask import Blueprint, abort, current_app, flash, render_template, request, url_for
 from flask_login import current_user, login_user
 
 from brumel.config import first_code
+from brumel.store import archive
 from brumel.store.tables import User
 from brumel.web.access import Account, actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import WriteForm
 from brumel.web.sign_in_limit import BY_ADDRESS, BY_PERSON, limiter, session_or_address
-from brumel.work import people
+from brumel.work import jobs, people
+from brumel.work.desk import NotAllowed
 from brumel.work.people import tokens
 
 blueprint = Blueprint("people", __name__, template_folder="templates")
@@ -265,6 +268,25 @@ def end_token(token_id: str) -> Any:
         return url_for("people.account") if of.id == str(actor().id) else url_for("people.person", user_id=of.id)
 
     return answer(do, account, url_for("people.account"))
+
+
+# -- the whole practice
+
+
+def take_practice(asker: User, _: Mapping[str, Any], tell: jobs.Tell) -> jobs.Done:
+    """The job "practice": everything in one file, which `./brumel unpack` moves into an empty database elsewhere."""
+    if asker.role != "lead":
+        raise NotAllowed("The whole practice is taken along by the lead.")
+    out, of = io.BytesIO(), len(archive.tables())
+    archive.pack(current_app.config["DATABASE_URL"], out, lambda table: tell(archive.tables().index(table), of))
+    tell(of, of)
+    return jobs.Done(f"brumel-practice-{desk().clock():%Y%m%d}.zip", "application/zip", out.getvalue())
+
+
+def check_practice(_: Mapping[str, Any]) -> None:
+    """Raises NotAllowed for whoever is not the lead."""
+    if actor().role != "lead":
+        raise NotAllowed("The whole practice is taken along by the lead.")
 
 
 # -- the first person

@@ -235,3 +235,19 @@ def begin(desk: Desk, given: FirstPerson) -> User:
             )
         )
         return user
+
+
+def let_leads_in(desk: Desk) -> list[tuple[str, str]]:
+    """A link for each lead of a practice that has just moved in, by which they choose a password: (name, token)."""
+    with desk.sessions.begin() as session:
+        leads = session.scalars(select(User).where(User.role == "lead", User.active).order_by(User.name))
+        made = []
+        for lead in leads:
+            token, now = secrets.token_urlsafe(32), desk.clock()
+            session.add(
+                Invitation(
+                    token_hash=token_hash(token), user_id=lead.id, expires_at=now + INVITED_FOR, at=now, by_id=lead.id
+                )
+            )
+            made.append((lead.name, token))
+        return made
