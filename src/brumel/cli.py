@@ -15,6 +15,7 @@ from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import LiteralString
+from zoneinfo import ZoneInfo
 
 import click
 from rich.console import Console
@@ -289,6 +290,7 @@ def jobs_command(parent: int | None) -> None:
     from brumel.web import create_app
     from brumel.web.jobs import kinds
     from brumel.work import jobs
+    from brumel.work.records import telling
 
     config = _config()
     os.nice(5)  # a page goes before
@@ -300,6 +302,7 @@ def jobs_command(parent: int | None) -> None:
         Announcements(config.database_url, JOBS_CHANNEL),
         lambda: parent is None or os.getppid() == parent,
         lambda words: out.print(f"· {words}"),
+        lambda: telling.tell(app.extensions["desk"], ZoneInfo(config.zone)),
     )
 
 

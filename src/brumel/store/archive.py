@@ -21,10 +21,21 @@ from brumel.store.base import Base
 
 #: What is not taken along: what is secret, what is of one machine, what is found again by itself.
 LEFT_BEHIND = frozenset(
-    {"sign_ins", "tokens", "invitations", "rate_limits", "write_keys", "jobs", "job_files", "sim_truths"}
+    {
+        "sign_ins",
+        "tokens",
+        "invitations",
+        "rate_limits",
+        "write_keys",
+        "jobs",
+        "job_files",
+        "sim_truths",
+        "webhooks",
+        "deliveries",
+    }
 )
 #: Columns that are not taken along, with what stands there on arrival.
-SECRET = {"users": {"password_hash": "!", "stamp": "moved"}, "meters": {"token_hash": ""}, "releases": {}}
+SECRET = {"users": {"password_hash": "!", "stamp": "moved"}, "meters": {"token_hash": ""}}
 _BATCH = 500
 FORM = "brumel-practice-1"
 

@@ -173,6 +173,7 @@ def spec() -> dict[str, Any]:
         },
         servers=[{"url": PREFIX}],
         security=[{"token": []}],
+        webhooks={name: _posted(name, model) for name, model in models.WEBHOOKS.items()},
     )
     made.components.security_scheme("token", {"type": "http", "scheme": "bearer"})
     _, schemas = models_json_schema(
@@ -187,10 +188,30 @@ def spec() -> dict[str, Any]:
 
 
 def _models() -> list[type[BaseModel]]:
-    used: list[type[BaseModel]] = [models.Problem]
+    used: list[type[BaseModel]] = [models.Problem, *models.WEBHOOKS.values()]
     for op in OPERATIONS:
         used += [op.gives, *([op.body] if op.body else [])]
     return list(dict.fromkeys(used))
+
+
+def _posted(name: str, model: type[BaseModel]) -> dict[str, Any]:
+    signed = {
+        "name": "Brumel-Signature",
+        "in": "header",
+        "required": True,
+        "description": "t=…,v1=…: HMAC-SHA256, by the address's secret, of the time, a point and the body",
+        "schema": {"type": "string"},
+    }
+    return {
+        "post": {
+            "operationId": f"told_{name}",
+            "summary": (model.__doc__ or "").strip(),
+            "security": [],
+            "parameters": [signed],
+            "requestBody": {"required": True, "content": {"application/json": _of(model)}},
+            "responses": {"2XX": {"description": "Taken; anything else is tried again"}},
+        }
+    }
 
 
 def _told(op: Operation) -> dict[str, Any]:

@@ -387,6 +387,53 @@ class KeptVisit(Answer):
     decisions_opened: list[int] = Field(description="Numbers of decisions that these readings opened again")
 
 
+# -- what other programs are told by themselves
+
+
+class ExceededData(Answer):
+    reading_id: uuid.UUID
+    version: int
+    visit_id: uuid.UUID
+    site_id: uuid.UUID
+    site: str
+    quantity: QuantityKey
+    value: float
+    unit: str
+    expanded_uncertainty: float | None
+    depth_m: float | None
+    at: AwareDatetime
+    flag: int = Field(description=FLAGS)
+    backing: str
+    limit: str = Field(description="The limit and what the value does to it, in a sentence")
+
+
+class Exceeded(Answer):
+    """A reading beyond its site's limit."""
+
+    id: uuid.UUID = Field(description="Of the delivery; the same each time it is tried")
+    event: Literal["exceeded"]
+    data: ExceededData
+
+
+class FallenDueData(Answer):
+    words: str
+    at: AwareDatetime
+    what: Literal["probe", "lot", "round", "outing"]
+    id: uuid.UUID | None
+
+
+class FallenDue(Answer):
+    """Something that has fallen due."""
+
+    id: uuid.UUID = Field(description="Of the delivery; the same each time it is tried")
+    event: Literal["due"]
+    data: FallenDueData
+
+
+#: What is posted to an address that is told, by the word of its event.
+WEBHOOKS: dict[str, type[Answer]] = {"exceeded": Exceeded, "due": FallenDue}
+
+
 # -- what went wrong
 
 

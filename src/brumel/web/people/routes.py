@@ -20,6 +20,7 @@ from brumel.web.sign_in_limit import BY_ADDRESS, BY_PERSON, limiter, session_or_
 from brumel.work import jobs, people
 from brumel.work.desk import NotAllowed
 from brumel.work.people import tokens
+from brumel.work.records import telling
 
 blueprint = Blueprint("people", __name__, template_folder="templates")
 
@@ -268,6 +269,56 @@ def end_token(token_id: str) -> Any:
         return url_for("people.account") if of.id == str(actor().id) else url_for("people.person", user_id=of.id)
 
     return answer(do, account, url_for("people.account"))
+
+
+# -- other programs that are told
+
+
+@blueprint.get("/people/webhooks")
+def webhooks(faults: Any = ()) -> Any:
+    """The addresses that are told of events, and what was sent to them."""
+    with desk().read() as session:
+        page = render_template(
+            "people/webhooks.html",
+            webhooks=telling.webhooks(session),
+            deliveries=telling.last_deliveries(session),
+            events=telling.EVENTS,
+            faults=faults,
+            given=request.form,
+        )
+    return page, 422 if faults else 200
+
+
+@blueprint.post("/people/webhooks")
+def add_webhook() -> Any:
+    """Tell another address; its secret is shown this once."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        url, events = request.form.get("url", "")[:1000], request.form.getlist("events")[:10]
+        made = telling.add_webhook(desk(), actor(), form.write_key, url=url, events=events)
+        if made.secret:
+            flash(f"The secret that signs what is sent, shown this once: {made.secret}", "note")
+        else:
+            flash("Added already; a secret is shown only once. End it and add it anew.", "care")
+        return url_for("people.webhooks")
+
+    return answer(do, webhooks, url_for("people.webhooks"))
+
+
+@blueprint.post("/people/webhooks/<webhook_id>/end")
+def end_webhook(webhook_id: str) -> Any:
+    """Tell it nothing any more."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        telling.end_webhook(desk(), actor(), form.write_key, webhook_id=webhook_id)
+        flash("It is told nothing any more.", "note")
+        return url_for("people.webhooks")
+
+    return answer(do, webhooks, url_for("people.webhooks"))
 
 
 # -- the whole practice

@@ -124,14 +124,30 @@ class Doer:
                 session.add(JobFile(job_id=job_id, name=made.name, kind=made.kind, body=made.body))
 
 
-def process(doer: Doer, news: Announcements, goes_on: Callable[[], bool], say: Callable[[str], None]) -> None:
-    """Do what is asked for, for as long as `goes_on` says so; nothing is looked for while nothing is announced."""
-    looked = tidied = datetime.min
+def _nothing() -> None:
+    """No chore."""
+
+
+def process(
+    doer: Doer,
+    news: Announcements,
+    goes_on: Callable[[], bool],
+    say: Callable[[str], None],
+    chore: Callable[[], object] = _nothing,
+) -> None:
+    """Do what is asked for, for as long as `goes_on` says so; nothing is looked for while nothing is announced.
+
+    chore : done besides, about once a minute
+    """
+    looked = tidied = done_besides = datetime.min
     while goes_on():
         try:
             now = datetime.now()
             if not news.wait(WAIT_S) and now - looked < timedelta(seconds=LOOK_S):
                 continue
+            if now - done_besides >= timedelta(seconds=LOOK_S):
+                chore()
+                done_besides = now
             looked = now
             if now - tidied > timedelta(hours=1):
                 doer.tidy()
