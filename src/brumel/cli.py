@@ -421,6 +421,30 @@ def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bo
         stop.set()
 
 
+@main.command("link-find")
+@click.option("--port", required=True, help="Where the meter is plugged in: a serial port, or socket://host:port.")
+@click.option("--baud", default=1200, show_default=True)
+def link_find(port: str, baud: int) -> None:
+    """List who answers on a meter's line: each address, what the sensor says of itself, and the values it shows."""
+    import serial
+
+    from brumel.meters import sdi12
+
+    try:
+        with serial.serial_for_url(port, baudrate=baud, bytesize=7, parity="E", timeout=0.2) as line:
+            recorder = sdi12.Recorder(line)
+            for address in recorder.find():
+                try:
+                    who, shown = recorder.identify(address), recorder.values(address)
+                except sdi12.LinkFault as error:
+                    out.print(f"{address}  {error}")
+                    continue
+                values = ", ".join(f"{n}: {value:g}" for n, value in enumerate(shown or (), 1))
+                out.print(f"{address}  {who.vendor} {who.model} {who.version} (SDI-12 {who.protocol})  {values}")
+    except (OSError, serial.SerialException) as error:
+        raise click.ClickException(f"Nothing can be asked on {port}: {error}") from error
+
+
 def _end_with(parent: int, stop: threading.Event) -> None:
     while os.getppid() == parent:
         time.sleep(LOOK_S)

@@ -24,10 +24,14 @@ ANSWERS = [
     ("2I!", "214TARNHOLTFIELD1100\r\n"),
     ("1M!", "10002\r\n"),
     ("1C!", "100002\r\n"),
-    ("1D0!", "1+12.500+20.000\r\n"),
+    ("1D0!", "1\r\n"),  # nothing was measured before
     ("1R0!", "1+12.500+20.000\r\n"),
     ("9!", ""),
     ("1X!", ""),
+    ("1MC!", "10002\r\n"),
+    ("1M3!", "10000\r\n"),
+    ("1R7!", "1\r\n"),
+    ("1D0!1D0!", ""),
     ("", ""),
     ("1RC0", ""),
 ]
@@ -36,6 +40,119 @@ ANSWERS = [
 @pytest.mark.parametrize(("command", "answer"), ANSWERS)
 def test_commands_get_the_standard_s_answers(command, answer):
     assert sdi12.respond(command, ("1", "2"), lambda address: (12.5, 20.0)) == answer
+
+
+#: Exchanges as the standard shows them, and what is in them [SDI12, 4.4.5 to 4.4.13]; the first check sum is its own.
+def test_answers_are_read_as_the_standard_writes_them():
+    assert sdi12.parse("0", "0+3.14OqZ\r\n") == (3.14,)
+    assert sdi12.announced("0", "M", "00011\r\n") == (1, 1)
+    assert sdi12.announced("3", "M", "30053\r\n") == (5, 3)
+    assert sdi12.announced("a", "C", "a04510\r\n") == (45, 10)
+    assert sdi12.numbers("+3.14-2.718+1.414") == (3.14, -2.718, 1.414)
+    assert sdi12.numbers("+1234567-.5+3.") == (1234567.0, -0.5, 3.0)
+    who = sdi12.identity("0", "014CAMPBOREXXXXXX123WIRE0001\r\n".replace("CAMPBORE", "TARNHOLT"))
+    assert who == ("1.4", "TARNHOLT", "XXXXXX", "123", "WIRE0001")
+    assert [sdi12.ask("0", how) for how in ("R0", "R3", "M0", "M2", "C0")] == [
+        "0RC0!",
+        "0RC3!",
+        "0MC!",
+        "0MC2!",
+        "0CC!",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("read", "answer"),
+    [
+        (lambda a: sdi12.announced("0", "M", a), "10011"),
+        (lambda a: sdi12.announced("0", "M", a), "0001"),
+        (lambda a: sdi12.announced("0", "C", a), "00011"),
+        (lambda a: sdi12.announced("0", "M", a), "0xx11"),
+        (lambda a: sdi12.identity("0", a), "014SHORT"),
+        (lambda a: sdi12.identity("0", a), "1" + "14TARNHOLTFIELD1100"),
+        (sdi12.numbers, "+12345678"),
+        (sdi12.numbers, "3.14"),
+        (sdi12.numbers, "+3.14 "),
+        (sdi12.numbers, "+"),
+        (lambda a: sdi12.ask("0", a), "X1"),
+        (lambda a: sdi12.ask("0", a), "R0!1M"),
+    ],
+)
+def test_what_the_standard_does_not_write_is_a_fault(read, answer):
+    with pytest.raises(sdi12.LinkFault):
+        read(answer)
+
+
+class _Wire:
+    """A line with sensors on it that take their time: what is written, every break, and answers as they are due."""
+
+    def __init__(self, meter, seconds=0, asks_for_service=True):
+        self.meter, self.seconds, self.asks = meter, seconds, asks_for_service
+        self.written, self.breaks, self.slept, self._out, self._later = [], [], [], [], []
+        self.spoil = lambda answer: answer  # what the line makes of fetched values
+
+    def write(self, data):
+        command = data.decode()
+        self.written.append(command)
+        answer = self.meter.respond(command)
+        answer = self.spoil(answer) if "D" in command else answer
+        if self.seconds and answer and command[1] in "MC":
+            answer = f"{answer[0]}{self.seconds:03d}{answer[4:]}"
+            if command[1] == "M" and self.asks:
+                self._later = [f"{command[0]}\r\n"]
+        self._out = [answer, *self._later] if answer else []
+        self._later = []
+
+    def read_until(self, end):
+        return (self._out.pop(0) if self._out else "").encode()
+
+    def reset_input_buffer(self):
+        self._out = []
+
+    def send_break(self, duration):
+        self.breaks.append(duration)
+
+
+NINE = [1.25, -2.5, 3.125, 1000.5, -0.25, 6.0, 7.5, 88888.5, 9.0]
+
+
+@pytest.mark.parametrize("how", ["R0", "M0", "C0"])
+@pytest.mark.parametrize("seconds", [0, 3])
+def test_every_value_of_a_sensor_is_fetched_by_every_command(how, seconds):
+    wire = _Wire(sdi12.Meter(("0", "b"), lambda address: NINE), seconds)
+    recorder = sdi12.Recorder(wire, wire.slept.append)
+    assert recorder.values("b", how) == tuple(NINE)
+    assert recorder.values("c", how) is None
+    assert wire.breaks
+    assert set(wire.breaks) == {sdi12.BREAK_S}
+    assert sdi12.BREAK_S >= 0.012  # the least a break lasts [SDI12, 4.2.1]
+    if how != "R0":
+        fetched = [command for command in wire.written if "D" in command]
+        assert fetched == [f"bD{n}!" for n in range(len(fetched))]
+        assert len(fetched) == (2 if how == "M0" else 1)  # 35 characters of values fit, of a concurrent one 75
+    assert (3 in wire.slept) == (how == "C0" and seconds == 3)
+
+
+def test_a_sensor_that_forgets_to_ask_for_service_is_fetched_after_its_time():
+    wire = _Wire(sdi12.Meter("0", lambda address: NINE[:2]), 2, asks_for_service=False)
+    assert sdi12.Recorder(wire, lambda s: None).values("0", "M0") == (1.25, -2.5)
+
+
+def test_a_spoiled_value_is_a_fault_and_never_a_value():
+    meter = sdi12.Meter("0", lambda address: NINE[:3])
+    for spoil in (lambda a: a.replace("1.25", "1.26"), lambda a: a[:-6] + "\r\n", lambda a: "", lambda a: "9" + a[1:]):
+        wire = _Wire(meter)
+        wire.spoil = spoil
+        with pytest.raises(sdi12.LinkFault):
+            sdi12.Recorder(wire, lambda s: None).values("0", "M0")
+
+
+def test_who_is_on_a_line_is_found_and_named():
+    wire = _Wire(sdi12.Meter(("0", "7", "Z"), lambda address: NINE))
+    recorder = sdi12.Recorder(wire, wire.slept.append)
+    assert recorder.find() == ["0", "7", "Z"]
+    assert len(wire.written) == 62
+    assert recorder.identify("7") == ("1.4", "TARNHOLT", "FIELD1", "100", "")
 
 
 @given(y=st.floats(-9.99e6, 9.99e6), c=st.floats(-40, 130), address=st.sampled_from("0aZ5"))

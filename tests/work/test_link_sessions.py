@@ -7,9 +7,11 @@ import pytest
 from sqlalchemy import event, func, select
 
 from brumel.core.errors import InputError
+from brumel.meters.agent import Place
 from brumel.store.tables import Meter, Sample
 from brumel.work import bench, kit
 from brumel.work.desk import NotAllowed, NotFound, Refused
+from brumel.work.kit.probe_record import LinkValues
 from brumel.work.link import samples
 from brumel.work.link import sessions as link_sessions
 from brumel.work.simulator import process
@@ -159,3 +161,34 @@ def test_a_simulated_meter_asks_nothing_until_a_dip_is_announced(desk, clock, th
 
     process.run(desk, News(), lambda: next(turns, None) is not None, pytest.fail)
     assert len(stored(desk, uuid.UUID(things.probes["A1"]))) > 20
+
+
+def test_probes_share_an_address_by_the_values_that_are_theirs(desk, token, things):
+    """A sensor at one address shows several values; each probe has its own of them."""
+    linked = ("A1", "A2")
+
+    def say(probe, **given):
+        kit.set_link_values(desk, things.ansa, h.key(), probe_id=things.probes[probe], given=LinkValues(**given))
+
+    say(linked[0], address="x", how="M0", signal=1, temperature=4)
+    with pytest.raises(InputError, match="belongs to"):
+        say(linked[1], address="x", how="M0", signal=1, temperature=4)
+    say(linked[1], address="x", how="M0", signal=3, temperature=4)
+    told = link_sessions.hello(desk, token, "test")
+    mine = [p for p in told["places"] if p["address"] == "x"]
+    assert mine == [
+        {"name": "x", "address": "x", "how": "M0", "signal": 1, "temperature": 4},
+        {"name": "x.3", "address": "x", "how": "M0", "signal": 3, "temperature": 4},
+    ]
+    rows = [Place(**p).row(1.0, (1.5, 2.5, 3.5, 20.0)) for p in mine]
+    assert rows == [["x", 1.0, 1.5, 20.0], ["x.3", 1.0, 3.5, 20.0]]
+    assert [r.place for r in link_sessions.checked(rows)] == ["x", "x.3"]
+    assert Place(**mine[1]).row(1.0, (1.5, 2.5)) is None  # too few values are none
+    for wrong in ({"address": ""}, {"address": "55"}, {"address": "x", "how": "X9"}, {"address": "x", "signal": 0}):
+        with pytest.raises(InputError):
+            say(linked[1], **wrong)
+    with pytest.raises(InputError, match="same value"):
+        say(linked[1], address="y", signal=2, temperature=2)
+    for name in ("5.", "5.0", "5.100", "55", ".3", ""):
+        with pytest.raises(InputError):
+            link_sessions.checked([[name, 1.0, 1.5, 20.0]])

@@ -13,7 +13,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -83,6 +83,23 @@ class Spool:
             return int(self._db.execute("select count(*) from rows where refused = 0").fetchone()[0])
 
 
+@dataclass(frozen=True)
+class Place:
+    """A probe on the link: at which address, by which command, and which of the values are its signal and temperature."""
+
+    name: str
+    address: str
+    how: str = "R0"
+    signal: int = 1
+    temperature: int = 2
+
+    def row(self, at_s: float, values: Sequence[float]) -> list[Any] | None:
+        """What is sent of a measurement; None where it holds too few values."""
+        if max(self.signal, self.temperature) > len(values):
+            return None
+        return [self.name, at_s, values[self.signal - 1], values[self.temperature - 1]]
+
+
 @dataclass
 class Agent:
     """One meter on one port, sending to one server. `say` gets a line when something changes."""
@@ -98,7 +115,7 @@ class Agent:
     retry_s: float = 0.5
     say: Callable[[str], None] = lambda _: None
     name: str = "brumel link"
-    addresses: tuple[str, ...] = ()
+    places: tuple[Place, ...] = ()
     #: Session and the moment it began, always exchanged together: a reading belongs to one pair.
     _base: tuple[str, float] = ("", 0.0)
     _state: str = ""
@@ -135,32 +152,33 @@ class Agent:
                 wait = min(wait * 2, 15.0)
                 continue
             self._base = (answer["session"], (asked + time.monotonic()) / 2)
-            self.addresses = tuple(answer["addresses"])
+            told = answer.get("places") or [{"name": each, "address": each} for each in answer["addresses"]]
+            self.places = tuple(Place(**each) for each in told)
             self._idle = bool(answer.get("idle"))
-            self._tell(f"linked as {answer['meter']}, addresses {''.join(self.addresses) or 'none'}")
+            self._tell(
+                f"linked as {answer['meter']}, addresses {''.join(dict.fromkeys(p.address for p in self.places)) or 'none'}"
+            )
             return
 
     def _read(self, stop: threading.Event) -> None:
         with serial.serial_for_url(self.port, baudrate=self.baud, bytesize=7, parity="E", timeout=0.6) as line:
-            due, silent = time.monotonic(), 0
+            due, silent, recorder = time.monotonic(), 0, sdi12.Recorder(line)
             while not stop.is_set():
                 rows, (session, started) = [], self._base
-                for address in self.addresses:
-                    line.reset_input_buffer()  # an answer that came too late belongs to nobody any more
-                    line.write(sdi12.ask(address).encode("ascii"))
-                    answer = line.read_until(b"\n").decode("ascii", "replace")
-                    silent = 0 if answer else silent + 1
-                    if silent >= MOST_SILENT:
-                        raise OSError("silence on the port")
-                    if not answer:
-                        continue
+                for (address, how), wanted in self._by_command().items():
                     try:
-                        values = sdi12.parse(address, answer)
+                        values = recorder.values(address, how)
                     except sdi12.LinkFault as error:
+                        silent = 0
                         self._tell(f"address {address}: {error}")
                         continue
-                    if len(values) >= 2:
-                        rows.append([address, round(time.monotonic() - started, 3), values[0], values[1]])
+                    silent = silent + 1 if values is None else 0
+                    if silent >= MOST_SILENT:
+                        raise OSError("silence on the port")
+                    at = round(time.monotonic() - started, 3)
+                    for place in wanted if values else ():
+                        if row := place.row(at, values or ()):
+                            rows.append(row)
                 if rows:
                     self.spool.add(session, rows)
                     self._added.set()
@@ -168,6 +186,13 @@ class Agent:
                 if self._hurry.wait(due - time.monotonic()):
                     self._hurry.clear()
                     due = time.monotonic()
+
+    def _by_command(self) -> dict[tuple[str, str], list[Place]]:
+        """What is asked, each once, and whose values are in the answer."""
+        asked: dict[tuple[str, str], list[Place]] = {}
+        for place in self.places:
+            asked.setdefault((place.address, place.how), []).append(place)
+        return asked
 
     def _wait_for_work(self, stop: threading.Event) -> None:
         """While idle, ask the server to say when a probe is dipped; a server that cannot is read for at full pace."""

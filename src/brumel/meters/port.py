@@ -18,12 +18,13 @@ def serve(host: str, port: int, addresses: Addresses, sense: sdi12.Sense) -> soc
 
         def handle(self) -> None:
             """Answer commands until the cable is pulled."""
-            waiting = ""
+            waiting, meter = "", sdi12.Meter((), sense)
             while data := self.request.recv(256):
                 waiting = (waiting + data.decode("ascii", "replace"))[-4 * sdi12.LONGEST :]
                 while "!" in waiting:
                     command, _, waiting = waiting.partition("!")
-                    answer = sdi12.respond(command.lstrip() + "!", addresses(), sense)
+                    meter.addresses = addresses()
+                    answer = meter.respond(command.lstrip() + "!")
                     if answer:
                         self.request.sendall(answer.encode("ascii"))
 

@@ -74,7 +74,15 @@ class Probe(Base):
     waits: Mapped[Json] = mapped_column(default=dict)
     intervals: Mapped[Json] = mapped_column(default=dict)
     limits: Mapped[Json] = mapped_column(default=dict)
+    #: which values of its address are its own, {how, signal, temperature}; empty where the first two are
+    link_values: Mapped[Json] = mapped_column(default=dict)
     meter: Mapped[Meter] = relationship(lazy="joined")
+
+    @property
+    def link_place(self) -> str:
+        """Where its samples come from on the link: its address, and the number of its signal where it is not the first."""
+        signal = self.link_values.get("signal", 1)
+        return self.address if not self.address or signal == 1 else f"{self.address}.{signal}"
 
     @property
     def reads(self) -> str:

@@ -155,6 +155,7 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.add_meter": STAFF,
     "kit.meter": READERS,
     "kit.save_meter": STAFF,
+    "kit.link_values": STAFF,
     "kit.battery": STAFF,
     "kit.retire_meter": LEAD,
     "kit.restore_meter": LEAD,

@@ -9,11 +9,12 @@ from flask import flash, render_template, request, url_for
 from brumel.core import meter_settings
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
-from brumel.web.forms import ReasonForm, WriteForm, parse_number, text_of
+from brumel.web.forms import FormDoor, ReasonForm, WriteForm, parse_number, text_of
 from brumel.web.kit.place import blueprint
 from brumel.work import kit
 from brumel.work.bench import calibration_sessions
 from brumel.work.desk import Refused
+from brumel.work.kit.probe_record import LINK_COMMANDS, LinkValues
 from brumel.work.link import sessions as link_sessions
 
 
@@ -63,10 +64,30 @@ def meter(meter_id: str, faults: Any = (), token: str = "") -> Any:
             spec=meter_settings.SETTINGS,
             link=link_sessions.newest(session, meter.id),
             alive=link_sessions.alive(session, meter.id, desk().clock()),
+            commands=LINK_COMMANDS,
             stored=kit.stored_of(session, on_it, desk().clock()),
             storage_places={p.id: kit.places_of(p) for p in on_it},
         )
         return page, 422 if faults else 200
+
+
+@blueprint.post("/meters/<meter_id>/link/<probe_id>")
+def link_values(meter_id: str, probe_id: str) -> Any:
+    """Which of a sensor's values are a probe's."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        door, given = FormDoor(), request.form
+        signal = door.number("signal", "Number of the signal")
+        temperature = door.number("temperature", "Number of the temperature")
+        door.close()
+        where = LinkValues(given.get("address", "")[:10], given.get("how", "")[:4], signal, temperature)
+        kit.set_link_values(desk(), actor(), form.write_key, probe_id=probe_id, given=where)
+        flash("Kept. Start the link program anew, so that it hears of it.", "note")
+        return url_for("kit.meter", meter_id=meter_id)
+
+    return answer(do, lambda faults: meter(meter_id, faults))
 
 
 @blueprint.post("/meters/<meter_id>")

@@ -91,6 +91,7 @@ from brumel.work.kit.probe_record import (
     retire_probe,
     save_probe,
     set_limit,
+    set_link_values,
 )
 from brumel.work.kit.probes import (
     last_cups,
@@ -233,6 +234,7 @@ __all__ = [
     "save_probe",
     "set_interval",
     "set_limit",
+    "set_link_values",
     "set_wait",
     "settings_history",
     "settings_of",

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
@@ -89,8 +89,10 @@ def _probe(w: Write, given: ProbeForm, probe: Probe | None) -> dict[str, Any]:
     }
 
 
-def _free_address(w: Write, meter: Meter, address: str, probe_id: uuid.UUID | None) -> None:
+def _free_address(w: Write, meter: Meter, address: str, probe_id: uuid.UUID | None, signal: int = 1) -> None:
+    # Several probes may share an address: each has another of its values for a signal.
     query = select(Probe.name).where(Probe.meter_id == meter.id, Probe.address == address, Probe.retired_at.is_(None))
+    query = query.where(func.coalesce(Probe.link_values["signal"].as_integer(), 1) == signal)
     if probe_id is not None:
         query = query.where(Probe.id != probe_id)
     taken = w.session.scalar(query) if address else None
@@ -104,7 +106,8 @@ def save_probe(w: Write, given: ProbeForm, probe_id: str = "") -> Written:
     probe = probes.probe_of(w.session, probe_id) if probe_id else None
     values = _probe(w, given, probe)
     meter = probe.meter if probe else meters.meter_of(w.session, given.meter_id)
-    _free_address(w, meter, values["address"], probe.id if probe else None)
+    signal = probe.link_values.get("signal", 1) if probe else 1
+    _free_address(w, meter, values["address"], probe.id if probe else None, signal)
     if probe is None:
         probe = Probe(
             id=uuid.uuid4(),
@@ -130,6 +133,47 @@ def save_probe(w: Write, given: ProbeForm, probe_id: str = "") -> Written:
     return Written(str(probe.id))
 
 
+#: By which command a sensor on the link may be asked: present values, a measurement, a concurrent one [SDI12].
+LINK_COMMANDS = tuple(f"{letter}{number}" for letter in "RMC" for number in range(10))
+MOST_LINK_VALUES = 20
+
+
+@dataclass(frozen=True)
+class LinkValues:
+    """Where a probe's samples are on the link: at which address, by which command, and which values they are, from 1 on."""
+
+    address: str
+    how: str = "R0"
+    signal: float | None = 1
+    temperature: float | None = 2
+
+
+@writes("probe.link_values", Written)
+def set_link_values(w: Write, *, probe_id: str, given: LinkValues) -> Written:
+    """Say which of a sensor's values are a probe's signal and temperature. The link hears of it when it begins anew."""
+    probe = probes.probe_of(w.session, probe_id)
+    faults: list[InputError] = []
+    address = given.address.strip()
+    if not re.fullmatch(r"[0-9A-Za-z]", address):
+        faults.append(InputError("address", "Address on the link is one letter or digit."))
+    if given.how not in LINK_COMMANDS:
+        faults.append(InputError("how", "Choose the command from the list."))
+    for name in ("signal", "temperature"):
+        number = getattr(given, name)
+        if number is None or number != int(number) or not 1 <= number <= MOST_LINK_VALUES:
+            words = f"Number of the {name} must be a whole number from 1 to {MOST_LINK_VALUES}."
+            faults.append(InputError(name, words, value=number))
+    raise_faults(faults)
+    signal, temperature = int(given.signal or 1), int(given.temperature or 2)
+    if signal == temperature:
+        raise InputError("temperature", "Signal and temperature cannot be the same value.", value=temperature)
+    _free_address(w, probe.meter, address, probe.id, signal)
+    probe.address = address
+    probe.link_values = {"how": given.how, "signal": signal, "temperature": temperature}
+    w.record(f"probe:{probe.id}", {"address": address, **probe.link_values})
+    return Written(str(probe.meter_id))
+
+
 @writes("probe.move", Written)
 def move_probe(w: Write, *, probe_id: str, meter_id: str, address: str, reason: str) -> Written:
     """Fit the probe to another meter: its calibration was made with the old one and no longer counts."""
@@ -146,7 +190,7 @@ def move_probe(w: Write, *, probe_id: str, meter_id: str, address: str, reason: 
     _free_address(w, to, address, probe.id)
     w.session.add(ProbeInstallation(probe_id=probe.id, meter_id=to.id, at=w.now, reason=why, by_id=w.actor.id))
     detail = {"from": probe.meter.name, "to": to.name, "reason": why}
-    probe.meter_id, probe.address = to.id, address
+    probe.meter_id, probe.address, probe.link_values = to.id, address, {}
     w.record(f"probe:{probe.id}", detail)
     return Written(str(probe.id))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 import math
+import re
 import uuid
 from collections import defaultdict
 from dataclasses import dataclass
@@ -20,6 +21,8 @@ from brumel.work.kit.meters import token_hash
 from brumel.work.link import samples
 
 MOST_ROWS = 500
+#: A place on the link: an address, and the number of the signal among its values where it is not the first.
+_PLACE = re.compile(r"[0-9A-Za-z](\.[1-9]\d?)?")
 
 
 #: The server's clock and the session's may drift apart by so much before the link is asked to begin anew [s].
@@ -38,9 +41,9 @@ class BadToken(NotFound):
 
 @dataclass(frozen=True)
 class SampleRow:
-    """One sample as it was sent: address, seconds since the session began, signal, temperature [°C]."""
+    """One sample as it was sent: its place on the link, seconds since the session began, signal, temperature [°C]."""
 
-    address: str
+    place: str
     elapsed_s: float
     signal: float
     temperature_c: float
@@ -62,11 +65,12 @@ def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
         link_session = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60], last_at=now, last={})
         session.add(link_session)
         on_it = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
-        known = sorted(p.address for p in on_it if p.address)
+        on_link = sorted((p for p in on_it if p.address), key=lambda p: p.link_place)
         return {
             "session": str(link_session.id),
             "meter": meter.name,
-            "addresses": known,
+            "addresses": sorted({p.address for p in on_link}),
+            "places": [{"name": p.link_place, "address": p.address, **p.link_values} for p in on_link],
             "idle": _idle(session, meter, now),
         }
 
@@ -95,15 +99,15 @@ def checked(rows: Any) -> list[SampleRow]:
             isinstance(row, list)
             and len(row) == 4
             and isinstance(row[0], str)
-            and len(row[0]) == 1
+            and _PLACE.fullmatch(row[0])
             and all(isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v) for v in row[1:])
         )
         if not sound:
             raise InputError("rows", f"Row {number} must be an address, seconds, a signal and a temperature.")
-        address, elapsed, signal, at = row[0], float(row[1]), float(row[2]), float(row[3])
+        place, elapsed, signal, at = row[0], float(row[1]), float(row[2]), float(row[3])
         if not 0 <= elapsed <= 400 * 86400 or abs(signal) > 1e7 or not -40 <= at <= 130:
             raise InputError("rows", f"Row {number} is outside what a meter can show.")
-        clean_rows.append(SampleRow(address, elapsed, signal, at))
+        clean_rows.append(SampleRow(place, elapsed, signal, at))
     return clean_rows
 
 
@@ -119,17 +123,17 @@ def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: 
         if link is None or link.meter_id != meter.id:
             raise NotFound("There is no such session of this meter.")
         probes = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
-        by_address = {p.address: p.id for p in probes if p.address}
+        by_place = {p.link_place: p.id for p in probes if p.address}
         stored = late = 0
         grouped: dict[uuid.UUID, list[tuple[datetime, SampleRow]]] = defaultdict(list)
         for row in rows:
             at = link.at + timedelta(seconds=row.elapsed_s)
-            if row.address in by_address and at <= now + timedelta(seconds=FUTURE_S):
-                grouped[by_address[row.address]].append((at, row))
+            if row.place in by_place and at <= now + timedelta(seconds=FUTURE_S):
+                grouped[by_place[row.place]].append((at, row))
         for probe_id, mine in grouped.items():
             stored += _place(session, probe_id, mine)
             late += sum(now - at > timedelta(seconds=10) for at, _ in mine)
-        last = {r.address: [r.signal, r.temperature_c] for r in rows}
+        last = {r.place: [r.signal, r.temperature_c] for r in rows}
         link.last_at, link.last = now, {**link.last, **last}
         drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
         again = abs(drift) > MOST_DRIFT_S
