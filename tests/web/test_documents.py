@@ -67,7 +67,7 @@ def text_of(body):
 def test_every_kind_is_issued_numbered_tagged_and_kept_as_it_was(client, lead, desk, things, visit):
     day = desk.clock().date()
     lagoon = client_of(desk, "Veldmere Lagoon Trust")
-    sent = dict(name="North Gauge", address="Weir Lane", prefix="NG-", paper="Letter", dates="de")
+    sent = dict(name="North Gauge", address="Weir Lane", prefix="NG-", paper="Letter", dates="de", first_day="MO")
     units = dict(temperature="°F", conductivity="µS/cm", pressure="hPa", depth="ft")
     assert post(client, LETTERHEAD, LETTERHEAD, **sent, **units).status_code == 403
     assert "Weir Lane" in post(lead, LETTERHEAD, LETTERHEAD, **sent, **units).text
@@ -121,7 +121,7 @@ def test_what_cannot_be_made_is_a_sentence_beside_the_form(client, desk, things)
 def test_a_letterhead_takes_a_picture_drawn_afresh_and_nothing_else(lead):
     good = io.BytesIO()
     Image.new("RGB", (3000, 30), "navy").save(good, "PNG")
-    sent = dict(name="Gauge", address="", prefix="", paper="A4", dates="iso")
+    sent = dict(name="Gauge", address="", prefix="", paper="A4", dates="iso", first_day="MO")
     units = {what: choices[0] for what, choices in people.UNIT_CHOICES.items()}
     for data, name, said in (
         (b"<svg onload=alert(1)>", "a.png", "PNG, JPEG or WebP"),
@@ -161,7 +161,7 @@ def test_pages_look_like_the_kept_ones(client, lead, things, request):
     """A change of style that nobody meant shows here; `BRUMEL_WRITE_EVIDENCE=1` keeps the pages as they are now."""
     import os
 
-    sent = dict(name="Gauge House", address="Weir Lane 4", prefix="G-", paper="A4", dates="iso")
+    sent = dict(name="Gauge House", address="Weir Lane 4", prefix="G-", paper="A4", dates="iso", first_day="MO")
     units = {what: choices[0] for what, choices in people.UNIT_CHOICES.items()}
     post(lead, LETTERHEAD, LETTERHEAD, **sent, **units)
     body = client.get(issued(client, "probe", probe=things.probes["A7"]) + ".pdf").data
@@ -312,3 +312,23 @@ def test_a_stranger_with_a_form_token_is_sent_to_sign_in_and_guesses_are_counted
     codes = [post(lead, page, f"{page}/sign", password=f"guess {n}").status_code for n in range(14)]
     assert codes[:12] == [422] * 12
     assert codes[12:] == [429] * 2
+
+
+def test_a_practice_has_its_own_clock_and_first_day(app):
+    lead, technician = sign_in(app, "ilka"), sign_in(app, "ansa")
+    assert "Times: UTC" in technician.get("/").text
+    kept = {"name": "Tarnholt Water Survey", "paper": "A4", "dates": "iso", "first_day": "SU", "zone": "America/Lima"}
+    kept |= {what: choices[0] for what, choices in people.UNIT_CHOICES.items()}
+
+    def save(**more):
+        sent = {"csrf_token": csrf(lead, "/records/documents/letterhead"), "key": str(uuid.uuid4()), **kept, **more}
+        return lead.post("/records/documents/letterhead", data=sent)
+
+    for wrong in ({"zone": "Mars/Olympus"}, {"first_day": "WE"}):
+        assert save(**wrong).status_code == 422
+    assert save().status_code == 302
+    assert "Times: America/Lima" in technician.get("/").text
+    page = lead.get("/rounds/plans/edit").text
+    days = re.findall(r'name="weekday" value="(\w\w)"', page)
+    assert days == ["SU", "MO", "TU", "WE", "TH", "FR", "SA"]
+    assert 'value="America/Lima"' in page  # where a new round is gone

@@ -16,7 +16,8 @@ from brumel.store.sites import Client
 class Letterhead(Base):
     """How the practice's documents are headed and written; the newest row stands.
 
-    `picture` is a PNG, drawn afresh on upload; `units` {what: unit} as a person's own units.
+    `picture` is a PNG, drawn afresh on upload; `units` {what: unit} as a person's own units. `zone` is the clock of the
+    practice's pages, empty for that of the server; `first_day` begins its week.
     """
 
     __tablename__ = "letterheads"
@@ -27,6 +28,8 @@ class Letterhead(Base):
     paper: Mapped[str]
     dates: Mapped[str]
     units: Mapped[Json]
+    zone: Mapped[str] = mapped_column(default="")
+    first_day: Mapped[str] = mapped_column(default="MO")
     picture: Mapped[bytes | None] = mapped_column(deferred=True)
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))

@@ -15,7 +15,7 @@ from brumel import __version__
 from brumel.config import Config
 from brumel.store.cluster import data_home
 from brumel.store.sessions import make_engine, make_sessions
-from brumel.web import access, errors, filters, kept_pages, reader, sign_in_limit, static_files
+from brumel.web import access, errors, filters, kept_pages, practice_clock, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -43,7 +43,6 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         DEMO=config.demo,
         DATABASE_URL=config.database_url,
         VERSION=__version__,
-        ZONE=config.zone,
     )
     if config.trusted_proxies:
         # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
@@ -55,6 +54,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     engine = make_engine(config.database_url)
     app.extensions["desk"] = Desk(make_sessions(engine), clock)
     app.extensions["hub"] = Hub(config.database_url)
+    practice_clock.init(app, config.zone)
     access.init(app)
     sign_in_limit.init(app, engine)
     errors.init(app)

@@ -22,6 +22,7 @@ from brumel.methods.sources import parts_of
 from brumel.store.tables import Calibration
 from brumel.web.dates import in_form, way_of_document, written
 from brumel.web.drawings.frame import short_lines
+from brumel.web.practice_clock import practice_clock
 from brumel.web.reader import in_words, reader
 from brumel.web.units import scale, scale_of
 from brumel.work.quantities import names as quantity_names
@@ -198,6 +199,6 @@ def init(app: Flask) -> None:
             "session_until": current_user.until if current_user.is_authenticated else None,
             "now": current_app.extensions["desk"].clock(),
             "demo": current_app.config["DEMO"],
-            "zone": current_app.config["ZONE"],
+            "zone": practice_clock().zone,
             "version": current_app.config["VERSION"],
         }

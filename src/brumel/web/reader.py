@@ -14,6 +14,7 @@ from flask.json.provider import DefaultJSONProvider
 from brumel.core.errors import words_of
 from brumel.core.sentence import Amount, Moment, Sentence, Span, Writer
 from brumel.web.dates import in_form, way_of_document
+from brumel.web.practice_clock import practice_zone
 from brumel.web.units import readers_units, scale
 
 DAY = "%d %b %Y"
@@ -49,8 +50,8 @@ class Reader(Writer):
 
 
 def reader() -> Reader:
-    """Who reads this page, in which units. The practice has one zone, BRUMEL_ZONE."""
-    zone = ZoneInfo(current_app.config["ZONE"])
+    """Who reads this page, in which units. The practice has one zone: its own, or BRUMEL_ZONE."""
+    zone = practice_zone()
     return Reader(zone, current_app.extensions["desk"].clock().astimezone(zone).year, readers_units())
 
 

@@ -5,9 +5,8 @@ from __future__ import annotations
 import uuid
 from collections.abc import Mapping
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from flask import Response, current_app, jsonify, request
+from flask import Response, jsonify, request
 
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
@@ -16,6 +15,7 @@ from brumel.store.logger import LoggerSeries
 from brumel.web.access import desk
 from brumel.web.api import models
 from brumel.web.api.door import OPERATIONS, acting, blueprint, operation, problem, spec
+from brumel.web.practice_clock import practice_zone
 from brumel.web.reader import in_words
 from brumel.work import bench, kit, records, rounds
 from brumel.work.desk import NotFound, object_id
@@ -161,7 +161,7 @@ def due(_: models.Nothing) -> models.DueList:
     """What lies ahead, overdue first: calibrations, maintenance, solutions, rounds, outings under way."""
     with desk().read() as session:
         now = desk().clock()
-        rows = agenda(session, now, ZoneInfo(current_app.config["ZONE"]))
+        rows = agenda(session, now, practice_zone())
     return models.DueList(
         items=[
             models.Due(

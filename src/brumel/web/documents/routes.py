@@ -11,6 +11,7 @@ from flask import Blueprint, Response, abort, flash, render_template, request, u
 
 from brumel.core.errors import InputError
 from brumel.store.tables import User
+from brumel.web import practice_clock
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.documents import printing
@@ -22,6 +23,7 @@ from brumel.work import jobs
 from brumel.work.desk import Desk
 from brumel.work.people import UNIT_CHOICES
 from brumel.work.records import issuing, letterhead, releasing, visits
+from brumel.work.rounds import recurrence
 
 blueprint = Blueprint("documents", __name__, template_folder="templates", url_prefix="/records/documents")
 
@@ -185,6 +187,8 @@ def practice(faults: Any = ()) -> Any:
             picture=printing.letterhead_picture(kept),
             papers=letterhead.PAPERS,
             dates=letterhead.DATES,
+            first_days={day: recurrence.WEEKDAYS[day] for day in letterhead.FIRST_DAYS},
+            zone_now=practice_clock.practice_clock().zone,
             unit_choices=UNIT_CHOICES,
             faults=faults,
             given=request.form,
@@ -211,10 +215,13 @@ def save_practice() -> Any:
                 paper=sent.get("paper", ""),
                 dates=sent.get("dates", ""),
                 units={what: sent.get(what, "") for what in UNIT_CHOICES},
+                zone=sent.get("zone", ""),
+                first_day=sent.get("first_day", ""),
                 picture=file.stream.read(letterhead.MOST_BYTES + 1) if file and file.filename else None,
                 without_picture=sent.get("without_picture") == "yes",
             ),
         )
+        practice_clock.forget()
         flash("Documents are headed so from now on; what was issued stays as it is.", "note")
         return url_for("documents.practice")
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from flask import Response, abort, current_app, flash, render_template, request, url_for
+from flask import Response, abort, flash, render_template, request, url_for
 
 from brumel.core.quantity_table import IONS
 from brumel.core.redox import ELECTRODES
@@ -17,6 +16,7 @@ from brumel.web.bench.place import give_keys
 from brumel.web.forms import NumberField, ReasonForm, WriteForm, text_of
 from brumel.web.kit import maintenance, meters, methods, probes
 from brumel.web.kit.place import blueprint
+from brumel.web.practice_clock import practice_zone
 from brumel.web.sign_in_limit import limiter
 from brumel.work import bench, kit
 from brumel.work.kit.stock import CUP_ML
@@ -261,6 +261,6 @@ def _calendar() -> Response:
 
     with desk().read() as session:
         now = desk().clock()
-        ahead = agenda(session, now, ZoneInfo(current_app.config["ZONE"]))
+        ahead = agenda(session, now, practice_zone())
         body = write_calendar([Entry(row.key, row.words, row.at, url(row), row.timed) for row in ahead], now)
     return Response(body, mimetype="text/calendar")

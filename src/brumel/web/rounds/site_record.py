@@ -7,7 +7,7 @@ from datetime import date
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import Response, current_app, flash, render_template, request, url_for
+from flask import Response, flash, render_template, request, url_for
 
 from brumel.core import travel
 from brumel.core.errors import InputError
@@ -16,6 +16,7 @@ from brumel.store.rounds import Round
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.forms import FormDoor, ReasonForm, WriteForm, optional_number, parse_number, parse_numbers, text_of
+from brumel.web.practice_clock import practice_clock
 from brumel.web.rounds.routes import blueprint
 from brumel.work import rounds
 from brumel.work.rounds import calendar, recurrence, site_record
@@ -48,9 +49,16 @@ def edit_site(site_id: str = "", faults: Any = (), given: Mapping[str, Any] | No
         return page, 422 if faults else 200
 
 
+def _week() -> dict[str, str]:
+    """The weekdays from the practice's first one on."""
+    days, first = list(recurrence.WEEKDAYS), practice_clock().first_day
+    start = days.index(first)
+    return {day: recurrence.WEEKDAYS[day] for day in (*days[start:], *days[:start])}
+
+
 def _as_given(site: Any) -> dict[str, Any]:
     if site is None:
-        return {"zone": current_app.config["ZONE"], "kind": "stream", "altitude_m": "", "compensation": "natural"}
+        return {"zone": practice_clock().zone, "kind": "stream", "altitude_m": "", "compensation": "natural"}
 
     def show(v):
         return "" if v is None else f"{v:g}"
@@ -158,7 +166,7 @@ def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
     with desk().read() as session:
         planned_round = calendar.round_of(session, round_id) if round_id else None
         stops = [str(s.id) for s in planned_round.sites] if planned_round else []
-        zone = current_app.config["ZONE"]
+        zone = practice_clock().zone
         page = render_template(
             "rounds/edit_round.html",
             round=planned_round,
@@ -166,7 +174,7 @@ def edit_round(round_id: str = "", faults: Any = (), given: Any = None) -> Any:
             stops=stops,
             recurs=_recurs(planned_round, given),
             every=recurrence.EVERY,
-            weekdays=recurrence.WEEKDAYS,
+            weekdays=_week(),
             nths=recurrence.NTH,
             faults=faults,
             given=given or {},

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from zoneinfo import available_timezones
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
@@ -26,6 +27,8 @@ DATES = {
     "nb": "27. nov. 2026",
     "sv": "27 nov. 2026",
 }
+#: On which day a week may begin, by the letters of RFC 5545.
+FIRST_DAYS = ("MO", "SA", "SU")
 LONGEST = {"name": 120, "address": 400, "prefix": 12}
 #: A picture is drawn afresh into this many pixels at most.
 MOST_PIXELS = (1200, 400)
@@ -42,6 +45,8 @@ class Practice:
     paper: str = "A4"
     dates: str = "iso"
     units: Mapping[str, str] = field(default_factory=dict)
+    zone: str = ""
+    first_day: str = FIRST_DAYS[0]
     picture: bytes | None = None
     without_picture: bool = False
 
@@ -61,7 +66,16 @@ def practice(session: Session) -> Practice:
     row = standing(session)
     if row is None:
         return UNNAMED
-    return Practice(row.name, row.address, row.prefix, row.paper, row.dates, row.units, row.picture)
+    return Practice(
+        row.name, row.address, row.prefix, row.paper, row.dates, row.units, row.zone, row.first_day, row.picture
+    )
+
+
+def clock(session: Session) -> tuple[str, str]:
+    """The zone of the practice's pages, empty where nobody said, and the day its week begins on. One query."""
+    newest = select(Letterhead.zone, Letterhead.first_day).order_by(Letterhead.version.desc()).limit(1)
+    found = session.execute(newest).first()
+    return (found.zone, found.first_day) if found else ("", FIRST_DAYS[0])
 
 
 @writes("practice.letterhead", Written)
@@ -87,6 +101,8 @@ def save(w: Write, *, practice: Practice) -> Written:
         paper=practice.paper,
         dates=practice.dates,
         units=dict(practice.units),
+        zone=practice.zone.strip(),
+        first_day=practice.first_day,
         picture=picture,
         at=w.now,
         by_id=w.actor.id,
@@ -109,6 +125,10 @@ def _faults(practice: Practice) -> list[InputError]:
         faults.append(InputError("paper", f"Paper must be one of {', '.join(PAPERS)}."))
     if practice.dates not in DATES:
         faults.append(InputError("dates", "Dates must be written in one of the ways of the list."))
+    if practice.zone.strip() and practice.zone.strip() not in available_timezones():
+        faults.append(InputError("zone", f"“{practice.zone[:40]}” is not a time zone; write it as Europe/Oslo."))
+    if practice.first_day not in FIRST_DAYS:
+        faults.append(InputError("first_day", "Choose the day a week begins on from the list."))
     faults += [
         InputError(what, f"Unit of {what} must be one of {', '.join(choices)}.")
         for what, choices in UNIT_CHOICES.items()

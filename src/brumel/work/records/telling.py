@@ -26,6 +26,7 @@ from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Site
 from brumel.store.webhooks import Delivery, Webhook
 from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, writes
+from brumel.work.records import letterhead
 from brumel.work.records.reading_rows import UNITS
 from brumel.work.rounds.agenda import agenda
 
@@ -96,14 +97,15 @@ def last_deliveries(session: Session, count: int = 30) -> list[Delivery]:
 
 
 def tell(desk: Desk, zone: ZoneInfo) -> int:
-    """Find what is to be told and send what waits; returns how many were taken."""
+    """Find what is to be told and send what waits; returns how many were taken. `zone` is of a practice without its own."""
     with desk.read() as session:
+        own = letterhead.clock(session)[0]
         if (
             not webhooks(session)
             and session.scalar(select(Delivery.id).where(Delivery.next_at.is_not(None)).limit(1)) is None
         ):
             return 0
-    gather(desk, zone)
+    gather(desk, ZoneInfo(own) if own else zone)
     return deliver(desk)
 
 
