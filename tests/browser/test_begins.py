@@ -2,6 +2,7 @@
 
 import re
 
+import pytest
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -86,3 +87,42 @@ def test_a_practice_begins_with_nobody_and_closes_its_first_round(empty, open_pa
         assert session.get(Outing, outing_id).ended_at is not None
         values = {r.quantity: r.value for r in session.scalars(select(Reading))}
     assert values == {"ph": 7.42, "temperature": 11.5}
+
+
+WIDE = """station;date time;depth_m;pH;Conductivity [mS/cm]
+"Raceway 3, inflow";2018-01-01 08:00;0.5;7.24;0.213
+"Raceway 3, inflow";2018-01-02 08:00;0.5;17.31;0.214
+Nowhere;2018-01-03 08:00;0.5;7.31;0.215
+"""
+
+
+@pytest.mark.parametrize("width", [1280, 320])
+def test_readings_of_before_are_brought_in_and_taken_back(brumel, open_page, width):
+    page = open_page(brumel.base, "ilka", width=width)
+    page.goto("/records/import")
+    page.get_by_label("The file holds").select_option("readings")
+    page.get_by_label("File", exact=True).set_input_files(
+        {"name": "b.csv", "mimeType": "text/csv", "buffer": WIDE.encode()}
+    )
+    page.get_by_role("button", name="Look at it").click()
+    expect(page.get_by_text("2 rows cannot be read")).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    check_axe(page, at="an import")
+    page.get_by_role("button", name="Write them").click()
+    expect(page.get_by_role("alert")).to_contain_text("line 3: pH 17.31 lies outside")
+    page.get_by_label("Leave the 2 rows out that cannot be read").check()
+    page.get_by_role("button", name="Write them").click()
+    expect(page.get_by_role("status").first).to_contain_text("2 were written, from 1 of 3 rows")
+    page.goto("/records?until=2018-12-31")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 visit")
+    page.locator("tbody a").first.click()
+    expect(page.get_by_text("brought in from b.csv, line 2; no calibration on record").first).to_be_visible()
+    check_axe(page, at="a visit that was brought in")
+    page.goto("/records/import")
+    page.get_by_role("link", name=re.compile("b.csv")).click()
+    page.get_by_text("Take all of it back").click()
+    page.get_by_label(re.compile("^Why")).fill("the wrong year")
+    page.get_by_role("button", name="Take it back").click()
+    expect(page.get_by_text("Nothing of it counts any more").first).to_be_visible()
+    page.goto("/records?until=2018-12-31")
+    expect(page.get_by_role("heading", level=1)).to_contain_text(re.compile("^(No|0) visit"))

@@ -286,6 +286,14 @@ PAGES = [
     "/worksheet/conductivity",
     "/worksheet/compare",
     "/practice/meter",
+    "/people",
+    "/people/webhooks",
+    "/account",
+    "/records/import",
+    "/glossary/sources",
+    "/glossary/sources/QARTOD",
+    "/glossary/formats",
+    "/glossary/licences",
 ]
 
 

@@ -92,8 +92,9 @@ def of_visit(search: Search, at: Any = Visit.at) -> list[ColumnElement[bool]]:
 
 
 def is_in_place() -> ColumnElement[bool]:
-    """A visit that was moved to its right site is found there alone."""
-    return ~select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id).exists()
+    """A visit that was moved to its right site is found there alone; one that was brought in and taken back nowhere."""
+    moved = select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id)
+    return and_(~moved.exists(), or_(Visit.source != "imported", reads()))
 
 
 def reads(*conditions: ColumnElement[bool]) -> ColumnElement[bool]:
