@@ -6,8 +6,8 @@ from brumel.store.cluster import ROOT
 PAGE = ROOT / "docs/references.md"
 HEAD = """# Sources
 
-Each key is used in code, methods or tests, and each one used there is listed here; a test holds both. The application shows the same
-list at `/glossary/sources`. This page is written by `tools/references.py`.
+Each key is used in code, methods or tests, and each one used there is listed here; a test holds both. The application shows
+the same list at `/glossary/sources`. This page is written by `tools/references.py`.
 
 """
 FOOT = """
