@@ -9,12 +9,14 @@ from sqlalchemy import func, select
 
 from brumel.core.errors import InputError
 from brumel.formats.csv_rows import write_rows
+from brumel.formats.datapackage import write_datapackage
 from brumel.formats.tables_in import read_table
 from brumel.store.records import Unsigned
+from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import Lot, Meter, Probe, Reading, Site, Visit
-from brumel.work import records, rounds
-from brumel.work.desk import MovedOn, NotAllowed, Refused
-from brumel.work.records import importing, mending, reading_rows, search
+from brumel.work import people, records, rounds
+from brumel.work.desk import Desk, MovedOn, NotAllowed, Refused
+from brumel.work.records import importing, mending, openly, reading_rows, search
 from brumel.work.records.importing import mapping, readings
 from tests.work import helpers as h
 
@@ -106,6 +108,39 @@ def test_a_long_table_of_our_own_export_comes_in_as_it_went_out(desk, clock, thi
     assert sorted([str(r[c]) for c in same] for r in again) == sorted([str(r[c]) for c in same] for r in kept)
     assert brought(desk, things, out)
     assert all("in the record already" in f.words for f in tried(desk, things, brought(desk, things, out)).faults)
+
+
+def test_a_data_package_goes_out_and_comes_in_elsewhere_the_same(desk, clock, things, empty_url):
+    """Sites, kit and readings of one practice, in another that began with nothing."""
+    h.calibrate(desk, clock, things)
+    h.visit(desk, clock, things)
+    h.visit(desk, clock, things, site="lagoon")
+    with desk.read() as session:
+        record = openly.open_record(session, search.Search(), clock())
+    data = write_datapackage(record, "other-closed", [])
+    clock.on(days=1)
+    there = Desk(make_sessions(make_engine(empty_url, pool_size=2)), clock)
+    lead = people.begin(there, people.FirstPerson("rolf", "Rolf Aaker", "a-long-password", "a-long-password"))
+    for kind in ("sites", "probes", "readings"):
+        made = importing.upload(there, lead, h.key(), kind=kind, file_name="tarnholt.zip", data=data)
+        seen = importing.preview(there, lead, made.id)
+        assert (seen.mapping_faults, seen.faults) == ([], []), kind
+        importing.write(there, lead, h.key(), import_id=made.id)
+    with there.read() as session:
+        arrived = openly.open_record(session, search.Search(), clock())
+
+    def said(of):
+        names = {site.id: (site.client, site.name, site.zone, site.latitude, site.altitude_m) for site in of.sites}
+        return sorted(
+            (names[r.site_id], r.quantity, r.at, r.depth_m or 0, r.value, r.unit, r.flag, r.temperature_c)
+            for r in of.readings
+        )
+
+    assert said(arrived) == said(record)
+    assert len(arrived.readings) >= 4
+    assert {(r.how, r.backing) for r in arrived.readings} == {("unknown", "unbacked")}  # what backed them stayed there
+    with pytest.raises(InputError, match="no table “lots”"):
+        importing.upload(there, lead, h.key(), kind="lots", file_name="tarnholt.zip", data=data)
 
 
 ROWS = (
@@ -269,6 +304,7 @@ def test_a_workbook_reads_as_its_csv_does():
         (b"\xff\xfe\x00", "a.csv", "UTF-8"),
         (b"a,b\n\x00,1\n", "a.csv", "not a table"),
         (b"PK\x03\x04 broken", "a.xlsx", "workbook"),
+        (b"PK\x03\x04 broken", "a.zip", "data package"),
         (b"a,b\n" + b"x" * 3000 + b",1\n", "a.csv", "characters"),
     ],
 )

@@ -1,9 +1,10 @@
-"""Tables as they come from outside, CSV or XLSX: their columns by name, their cells as text, line by line."""
+"""Tables as they come from outside, CSV, XLSX or of a data package: their columns by name, their cells as text, by line."""
 
 from __future__ import annotations
 
 import csv
 import io
+import json
 import zipfile
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -29,14 +30,20 @@ class TableIn:
     rows: tuple[tuple[int, tuple[str, ...]], ...]
 
 
-def read_table(data: bytes, name: str) -> TableIn:
+def read_table(data: bytes, name: str, of: str = "") -> TableIn:
     """The table in a file; the first line names the columns. Raises InputError for whatever is no table.
 
-    name : what the file is called; .xlsx is a workbook, whose first sheet counts, everything else is text
+    name : what the file is called; .xlsx is a workbook, whose first sheet counts; .zip a data package; all else is text
+    of : which table of a data package is meant
     """
     if len(data) > MOST_BYTES:
         raise InputError("file", f"The file has {len(data) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB are taken.")
-    lines = _of_workbook(data) if name.lower().endswith(".xlsx") else _of_text(data)
+    if name.lower().endswith(".zip"):
+        return _of_package(data, of)
+    return _checked(_of_workbook(data) if name.lower().endswith(".xlsx") else _of_text(data))
+
+
+def _checked(lines: Iterator[tuple[int, tuple[str, ...]]]) -> TableIn:
     head: tuple[str, ...] = ()
     rows: list[tuple[int, tuple[str, ...]]] = []
     for number, cells in lines:
@@ -92,6 +99,35 @@ def _of_text(data: bytes) -> Iterator[tuple[int, tuple[str, ...]]]:
             yield rows.line_num, tuple(cell.strip() for cell in cells)
     except csv.Error as error:
         raise InputError("file", f"Line {rows.line_num}: a cell cannot be read ({error}).") from None
+
+
+def _of_package(data: bytes, of: str) -> TableIn:
+    """The table of a data package that is called so. Rows that name a site by its id get a column with its name, too."""
+    wrong = InputError("file", "The file is not a data package: a ZIP with datapackage.json and CSV tables in it.")
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as packed:
+            if sum(part.file_size for part in packed.infolist()) > MOST_UNPACKED:
+                raise InputError("file", "The package is larger than any table that is taken here.")
+            descriptor = json.loads(packed.read("datapackage.json"))
+            paths = {str(each["name"]): str(each["path"]) for each in descriptor["resources"]}
+            if of not in paths:
+                raise InputError("file", f"The package has no table “{of}”; it has {', '.join(sorted(paths))[:200]}.")
+            table = _checked(_of_text(packed.read(paths[of])))
+            if "site_id" in table.columns and "site" not in table.columns and "sites" in paths:
+                return _with_sites(table, _checked(_of_text(packed.read(paths["sites"]))))
+            return table
+    except (zipfile.BadZipFile, KeyError, TypeError, ValueError, RuntimeError, NotImplementedError) as error:
+        raise wrong from error
+
+
+def _with_sites(table: TableIn, sites: TableIn) -> TableIn:
+    at = {name: place for place, name in enumerate(sites.columns)}
+    if not {"id", "name", "client"} <= set(at):
+        return table
+    names = {cells[at["id"]]: f"{cells[at['client']]}: {cells[at['name']]}" for _, cells in sites.rows}
+    id_at = table.columns.index("site_id")
+    rows = tuple((line, (*cells, names.get(cells[id_at], ""))) for line, cells in table.rows)
+    return TableIn((*table.columns, "site"), rows)
 
 
 def _of_workbook(data: bytes) -> Iterator[tuple[int, tuple[str, ...]]]:

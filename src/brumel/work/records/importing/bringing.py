@@ -60,7 +60,7 @@ def upload(w: Write, *, kind: str, file_name: str, data: bytes) -> Written:
     _only_the_lead(w.actor)
     if kind not in KINDS:
         raise InputError("kind", "Choose what the file holds.", value=kind)
-    table, name = read_table(data, file_name), " ".join(file_name.replace("\x00", "").split())[:120] or "a file"
+    table, name = read_table(data, file_name, kind), " ".join(file_name.replace("\x00", "").split())[:120] or "a file"
     row = Import(
         kind=kind,
         file_name=name,
