@@ -1,7 +1,10 @@
 """The API under tokens: what it says of itself holds for whatever is sent, by a fuzzer that reads its own description."""
 
+import json
 import uuid
+from datetime import UTC, datetime, timedelta
 
+import jsonschema
 import pytest
 import schemathesis
 from hypothesis import HealthCheck, assume, given, settings
@@ -9,9 +12,11 @@ from openapi_spec_validator import OpenAPIV31SpecValidator
 from schemathesis.specs.openapi.checks import positive_data_acceptance
 from sqlalchemy import func, select
 
+from brumel.core.errors import InputError
 from brumel.store.logger import LoggerSeries
 from brumel.store.tables import Reading, Visit
 from brumel.web.api import routes
+from brumel.web.records import exporting
 from brumel.work import kit, records
 from brumel.work.people import tokens
 from tests.conftest import database_copy
@@ -124,6 +129,38 @@ def test_a_whole_record_says_what_its_page_says(told_app, program):
     assert {"zero", "adjust", "check", "found", "left"} >= {p["role"] for p in record["points"]}
     probe = program.get(f"/probes/{row.probe_id}").json
     assert (probe["valid"], probe["ways_of_entering"]["ph"]) == (trust.valid, "") if probe["quantity"] == "ph" else True
+
+
+def test_a_calibration_record_is_what_its_published_schema_says(told_app, program):
+    """On its page, by the API, and by the schema [JSON Schema 2020-12]."""
+    reader = sign_in(told_app, "ansa")
+    schema = reader.get("/glossary/formats/calibration.schema.json").json
+    validator = jsonschema.Draft202012Validator(schema, format_checker=jsonschema.FormatChecker())
+    validator.check_schema(schema)
+    for row in program.get("/calibrations", size=40).json["items"]:
+        record = program.get(f"/calibrations/{row['id']}").json
+        validator.validate(record)
+    assert reader.get(f"/records/calibrations/{row['id']}.json").json == record
+    assert list(validator.iter_errors(record | {"number": "seven"}))
+
+
+def test_every_open_format_leaves_the_page_of_what_was_found(told_app):
+    reader = sign_in(told_app, "ilka")
+    recent = f"since={(datetime.now(UTC) - timedelta(days=6)):%Y-%m-%d}"
+    for name, form in exporting.OPEN_FORMATS.items():
+        answer = reader.get(f"/records/open/{name}?{recent}")
+        assert (answer.status_code, answer.mimetype) == (200, form.kind), name
+        assert reader.get(f"/glossary/formats/sample/{name}").status_code == 200
+        # Too much for a page to wait for is a job, which makes the same file.
+        assert reader.get(f"/records/open/{name}").status_code in (200, 422)
+    assert reader.get(f"/records/open/datapackage?{recent}&licence=mine").status_code == 422
+    assert reader.get("/records/open/spreadsheet").status_code == 404
+    with told_app.test_request_context():
+        steps = []
+        done = exporting.write_openly(None, {"format": "geojson"}, lambda n, of: steps.append((n, of)))
+        assert len(json.loads(done.body)["features"]) == steps[-1][0] == steps[-1][1]
+        with pytest.raises(InputError):
+            exporting.check_open({"format": "spreadsheet"})
 
 
 @pytest.fixture

@@ -7,7 +7,7 @@ import pytest
 
 from brumel.config import first_code
 from brumel.core.errors import InputError
-from brumel.web import access
+from brumel.web import access, live
 from brumel.work import people
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import NotAllowed, Refused
@@ -106,6 +106,19 @@ def test_who_is_deactivated_is_out_everywhere_with_tokens_calendar_and_phone_too
     # Let in again, their programs stay out.
     post(lead, f"/people/{person_id(lead, 'Mira Holt')}/invite-again")
     assert stranger.get("/api/v1/sites", headers=bearer).status_code == 401
+
+
+def test_a_page_that_stands_open_sees_no_further_once_its_person_is_let_go(app, desk, things, monkeypatch):
+    monkeypatch.setattr(live, "IDLE_S", 0.05)
+    run = h.start(desk, things)
+    h.bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    client = sign_in(app, "ansa")
+    events = client.get(f"/bench/runs/{run}/stream").response
+    heard = [next(events).decode() for _ in range(4)]
+    assert not any("moved" in each for each in heard)
+    people.deactivate(desk, things.ilka, h.key(), user_id=str(things.ansa.id))
+    rest = "".join(each.decode() if isinstance(each, bytes) else each for each in events)  # it ends by itself
+    assert "event: moved" in rest
 
 
 def test_an_auditor_looks_at_everything_and_writes_nothing(app, desk, things):

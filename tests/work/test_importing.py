@@ -1,6 +1,7 @@
 """Tables brought in: every fault by its line before anything is written, whole or not at all, and taken back whole."""
 
 import io
+import json
 from datetime import UTC, datetime, timedelta
 
 import openpyxl
@@ -311,6 +312,41 @@ def test_a_workbook_reads_as_its_csv_does():
 def test_what_is_no_table_is_refused_with_a_sentence(data, name, words):
     with pytest.raises(InputError, match=words):
         read_table(data, name)
+
+
+def test_points_of_geojson_are_rows_with_their_properties_as_columns():
+    point = {"type": "Point", "coordinates": [10.2, 60.1, 41]}
+    body = {
+        "type": "FeatureCollection",
+        "features": [
+            {
+                "type": "Feature",
+                "geometry": point,
+                "properties": {"owner": "Holm", "station": "Weir", "depths": [1, 2]},
+            },
+            {"type": "Feature", "geometry": None, "properties": {"owner": "Holm", "station": "Lake", "active": True}},
+        ],
+    }
+    table = read_table(json.dumps(body).encode(), "Sites.GeoJSON")
+    assert table.columns == ("owner", "station", "longitude", "latitude", "altitude", "active")
+    assert table.rows[0] == (1, ("Holm", "Weir", "10.2", "60.1", "41", ""))
+    assert table.rows[1] == (2, ("Holm", "Lake", "", "", "", "true"))
+    guessed = mapping.guess("sites", table.columns)
+    assert guessed.columns["altitude_m"] == "altitude"
+    for wrong in (b"[]", b'{"type":"Point"}', b'{"type":"FeatureCollection","features":[1]}', b"\xff", b"{" * 99_000):
+        with pytest.raises(InputError, match="not GeoJSON"):
+            read_table(wrong, "a.geojson")
+
+
+def test_a_large_file_tells_how_far_it_is(desk, things):
+    rows = "".join(f"Reed channel;{datetime(2018, 1, 1, 8) + timedelta(hours=3 * n)};7.1\n" for n in range(4200))
+    told = []
+    import_id = brought(desk, things, "site;time;ph\n" + rows)
+    done = written(desk, things, import_id, leave_out=True, told=lambda n, of: told.append((n, of)))
+    assert done.made + done.left_out == 4200  # the hours that summer time skips or doubles are left out
+    assert len(told) > 5
+    assert told == sorted(told)
+    assert told[-1] == (100, 100)
 
 
 def test_names_of_columns_suggest_what_they_hold():

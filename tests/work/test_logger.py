@@ -3,6 +3,7 @@
 import uuid
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -11,12 +12,14 @@ from sqlalchemy import func, select
 from brumel.core import logged
 from brumel.core.errors import InputError, InputErrors
 from brumel.formats import series_csv
+from brumel.formats.waterml import QUALITY, write_waterml
 from brumel.store.logger import LoggerValue
 from brumel.web.drawings import site as site_drawings
 from brumel.work import rounds
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import MovedOn, NotAllowed, Refused
+from brumel.work.records import openly
 from brumel.work.rounds import logger
 from tests.work import helpers as h
 
@@ -263,3 +266,24 @@ def test_a_logger_set_out_with_a_calibration_that_had_run_out_is_unbacked(desk, 
     ).id
     with desk.read() as session:
         assert "no valid calibration" in logger.standing(session, logger.log(session, late)).words
+
+
+def test_a_series_leaves_as_waterml_with_the_worth_of_each_value(desk, clock, things):
+    times, y = a_week(clock)
+    y[300], y[700] = 25.0, 13.8
+    week = logger.NewSeries("oxygen", "mg/L", times[:900], list(y[:900]), "week.csv")
+    made = logger.take_in(desk, things.ansa, h.key(), site_id=things.sites["raceway"], series=week)
+    with desk.read() as session:
+        record = openly.open_series(session, logger.log(session, made.id), clock())
+        flags = [flag for *_, flag in logger.values(session, logger.log(session, made.id))]
+    assert [r.flag for r in record.readings] == flags
+    root = ElementTree.fromstring(write_waterml(record))
+    said = [
+        e.get("{http://www.w3.org/1999/xlink}title") for e in root.iter("{http://www.opengis.net/waterml/2.0}quality")
+    ]
+    assert said == [QUALITY[flag] for flag in flags]
+    assert (said[300], len(said)) == ("poor", 900)
+    logger.withdraw(desk, things.ansa, h.key(), series_id=made.id, version=0, reason="the wrong site")
+    with desk.read() as session:
+        record = openly.open_series(session, logger.log(session, made.id), clock())
+    assert {r.flag for r in record.readings} == {9}

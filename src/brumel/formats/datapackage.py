@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import dataclasses
 import io
 import json
 import zipfile
@@ -11,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from brumel.formats.open_record import OpenCalibration, OpenProbe, OpenReading, OpenRecord, OpenSite
+from brumel.formats.open_record import OpenCalibration, OpenMethod, OpenProbe, OpenReading, OpenRecord, OpenSite
 
 #: Licences a practice may give its data away under; the first says that nothing was given away.
 LICENCES = {
@@ -79,13 +78,28 @@ TABLES = {
             "probe_id": Field("string", "the probe that was calibrated", required=True),
             "at": Field("datetime", "when, universal time"),
             "valid_until": Field("datetime", "universal time"),
+            "method_id": Field("string", "the method it was made by", required=True),
             "method": Field("string", "key of the method"),
             "method_version": Field("integer", "its version"),
             "outcome": Field("string", "fit, care or not"),
             "usable": Field("boolean", "whether it may back readings"),
             "by": Field("string", "who calibrated"),
         },
-        {"probe_id": "probes"},
+        {"probe_id": "probes", "method_id": "methods"},
+    ),
+    "methods": Table(
+        OpenMethod,
+        "How the probes were calibrated",
+        {
+            "id": Field("string", "key and version", required=True),
+            "key": Field("string", "of the method", required=True),
+            "version": Field("integer", "of the method", required=True),
+            "title": Field("string", "as people call it"),
+            "quantity": Field("string", "of what, by its key"),
+            "steps": Field("string", "the cups in their order"),
+            "limits": Field("string", "what it was judged by, each with its source"),
+        },
+        {},
     ),
     "readings": Table(
         OpenReading,
@@ -128,6 +142,7 @@ def write_datapackage(record: OpenRecord, licence: str, sources: Sequence[tuple[
         "sites": record.sites,
         "probes": record.probes,
         "calibrations": record.calibrations,
+        "methods": record.methods,
         "readings": record.readings,
     }
     descriptor = {
@@ -187,8 +202,7 @@ def _csv(table: Table, rows: Iterable[Any]) -> str:
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(table.fields)
     for row in rows:
-        values = dataclasses.asdict(row)
-        writer.writerow([_cell(values[name]) for name in table.fields])
+        writer.writerow([_cell(getattr(row, name)) for name in table.fields])
     return out.getvalue()
 
 
@@ -200,7 +214,7 @@ def _cell(value: Any) -> str:
     if isinstance(value, datetime):
         return _utc(value)
     if isinstance(value, float):
-        return f"{value:.12g}"
+        return repr(value)  # the shortest text that reads back as the same number
     return str(value).replace("\x00", "")
 
 

@@ -67,6 +67,24 @@ class OpenCalibration:
     usable: bool
     by: str
 
+    @property
+    def method_id(self) -> str:
+        """The method it was made by, in its version."""
+        return f"{self.method}@{self.method_version}"
+
+
+@dataclass(frozen=True)
+class OpenMethod:
+    """A method as it was when it was used: `id` is key and version, `limits` each with their source in words."""
+
+    id: str
+    key: str
+    version: int
+    title: str
+    quantity: str
+    steps: str
+    limits: str
+
 
 @dataclass(frozen=True)
 class OpenReading:
@@ -110,6 +128,7 @@ class OpenRecord:
     probes: Sequence[OpenProbe]
     calibrations: Sequence[OpenCalibration]
     readings: Sequence[OpenReading]
+    methods: Sequence[OpenMethod] = ()
 
     def series(self) -> dict[tuple[str, str, float | None, str, How], list[OpenReading]]:
         """The readings as series: of one site, quantity, depth, role and way, each in the order of time."""

@@ -1,4 +1,4 @@
-"""Tables as they come from outside, CSV, XLSX or of a data package: their columns by name, their cells as text, by line."""
+"""Tables as they come from outside, CSV, XLSX, GeoJSON or of a data package: columns by name, cells as text."""
 
 from __future__ import annotations
 
@@ -33,13 +33,16 @@ class TableIn:
 def read_table(data: bytes, name: str, of: str = "") -> TableIn:
     """The table in a file; the first line names the columns. Raises InputError for whatever is no table.
 
-    name : what the file is called; .xlsx is a workbook, whose first sheet counts; .zip a data package; all else is text
+    name : what the file is called; .xlsx is a workbook, whose first sheet counts; .zip a data package; .geojson points; all
+        else is text
     of : which table of a data package is meant
     """
     if len(data) > MOST_BYTES:
         raise InputError("file", f"The file has {len(data) / 1e6:.0f} MB; {MOST_BYTES / 1e6:.0f} MB are taken.")
     if name.lower().endswith(".zip"):
         return _of_package(data, of)
+    if name.lower().endswith((".geojson", ".json")):
+        return _of_geojson(data)
     return _checked(_of_workbook(data) if name.lower().endswith(".xlsx") else _of_text(data))
 
 
@@ -118,6 +121,41 @@ def _of_package(data: bytes, of: str) -> TableIn:
             return table
     except (zipfile.BadZipFile, KeyError, TypeError, ValueError, RuntimeError, NotImplementedError) as error:
         raise wrong from error
+
+
+def _of_geojson(data: bytes) -> TableIn:
+    """The points of a GeoJSON file as rows: their properties, and latitude, longitude and altitude in columns."""
+    wrong = InputError("file", "The file is not GeoJSON: a FeatureCollection of points with properties.")
+    try:
+        body = json.loads(data.decode("utf-8-sig"))
+        features = body["features"] if body["type"] == "FeatureCollection" else None
+        if not isinstance(features, list) or not features:
+            raise wrong
+        if len(features) > MOST_ROWS:
+            raise InputError("file", f"The file has over {MOST_ROWS:,} features; split it.")
+        rows = [_feature(feature) for feature in features]
+    except (UnicodeDecodeError, KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
+        raise wrong from error
+    columns = tuple(dict.fromkeys(name[:120] for row in rows for name in row))
+    if not 2 <= len(columns) <= MOST_COLUMNS:
+        raise InputError("file", f"The file must have 2 to {MOST_COLUMNS} properties in all.")
+    numbered = enumerate((tuple(row.get(name, "")[:LONGEST_CELL] for name in columns) for row in rows), 1)
+    return TableIn(columns, tuple(numbered))
+
+
+def _feature(feature: Any) -> dict[str, str]:
+    row = {str(key): _text(value) for key, value in (feature["properties"] or {}).items() if _is_plain(value)}
+    place = feature.get("geometry")
+    if place is not None:
+        if place["type"] != "Point":
+            raise ValueError
+        named = zip(("longitude", "latitude", "altitude"), place["coordinates"], strict=False)
+        row |= {name: _text(float(value)) for name, value in named}
+    return row
+
+
+def _is_plain(value: Any) -> bool:
+    return value is None or isinstance(value, (str, int, float, bool))
 
 
 def _with_sites(table: TableIn, sites: TableIn) -> TableIn:

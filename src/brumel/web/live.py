@@ -12,11 +12,13 @@ from contextlib import contextmanager
 from typing import Any
 
 import psycopg
-from flask import Response
+from flask import Response, current_app
+from flask_login import current_user
 
 from brumel.store.sessions import SAMPLES_CHANNEL
 from brumel.web.reader import Reader, all_in_words, reader
 from brumel.web.units import live_numbers
+from brumel.work import people
 
 LONGEST_STREAM_S = 1800.0
 IDLE_S = 2.0
@@ -84,6 +86,7 @@ def stream(
     """
 
     whose = reader()  # the events themselves are written outside the request
+    token, desk = current_user.token, current_app.extensions["desk"]
 
     def events() -> Iterator[str]:
         yield "retry: 1500\n\n"
@@ -96,7 +99,8 @@ def stream(
                     yield _event("reading", live_numbers(update, unit, whose.units), whose)
                 if time.monotonic() - looked > IDLE_S:
                     looked = time.monotonic()
-                    if moved():
+                    # Whoever is no longer let in sees no further: their page asks anew, and is sent to sign in.
+                    if moved() or people.standing_session(desk, token) is None:
                         yield _event("moved", {}, whose)
                         return
                     yield ": here\n\n"

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from flask import Response, jsonify, request
+from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
@@ -208,47 +209,52 @@ def _calibration(row: tables.Calibration, withdrawal: tables.CalibrationWithdraw
 def calibration(_: models.Nothing, calibration_id: str) -> models.Calibration:
     """One whole calibration record: points, fit, verdict."""
     with desk().read() as session:
-        row = records.calibration(session, calibration_id)
-        state = bench.load_run(session, row.run_id)
-        withdrawal = records.withdrawals_of(session, row)[0]
-        known, meter = row.run.probe, row.run.probe.meter
-        points = [
-            models.Point(
-                step=point.step,
-                title=state.method.step(point.step).title,
-                role=state.method.step(point.step).role,
-                version=point.version,
-                withdrawn=point.withdrawn,
-                lot=lot.code if lot else None,
-                expected=point.expected,
-                expanded_uncertainty=point.expanded_uncertainty,
-                signal=point.signal,
-                temperature_c=point.temperature_c,
-                early=point.early,
-                reason=point.reason,
-                at=point.at,
-            )
-            for point, lot in state.points
-        ]
-        verdict = [
-            models.Criterion(**{name: _plain(each.get(name)) for name in models.Criterion.model_fields})
-            for each in row.verdict["rows"]
-        ]
-        return models.Calibration(
-            **_calibration(row, withdrawal),
-            probe=known.name,
-            probe_serial=known.serial,
-            meter=meter.name,
-            meter_serial=meter.serial,
-            meter_firmware=meter.firmware,
-            quantity=known.quantity,
-            signal_unit=state.quantity.signal_unit,
-            method_title=state.method.title,
-            points=points,
-            fit=row.fit,
-            verdict=verdict,
-            pressure_hpa=row.run.conditions.pressure_hpa,
+        return whole_calibration(session, calibration_id)
+
+
+def whole_calibration(session: Session, calibration_id: str) -> models.Calibration:
+    """The same for other places that give it."""
+    row = records.calibration(session, calibration_id)
+    state = bench.load_run(session, row.run_id)
+    withdrawal = records.withdrawals_of(session, row)[0]
+    known, meter = row.run.probe, row.run.probe.meter
+    points = [
+        models.Point(
+            step=point.step,
+            title=state.method.step(point.step).title,
+            role=state.method.step(point.step).role,
+            version=point.version,
+            withdrawn=point.withdrawn,
+            lot=lot.code if lot else None,
+            expected=point.expected,
+            expanded_uncertainty=point.expanded_uncertainty,
+            signal=point.signal,
+            temperature_c=point.temperature_c,
+            early=point.early,
+            reason=point.reason,
+            at=point.at,
         )
+        for point, lot in state.points
+    ]
+    verdict = [
+        models.Criterion(**{name: _plain(each.get(name)) for name in models.Criterion.model_fields})
+        for each in row.verdict["rows"]
+    ]
+    return models.Calibration(
+        **_calibration(row, withdrawal),
+        probe=known.name,
+        probe_serial=known.serial,
+        meter=meter.name,
+        meter_serial=meter.serial,
+        meter_firmware=meter.firmware,
+        quantity=known.quantity,
+        signal_unit=state.quantity.signal_unit,
+        method_title=state.method.title,
+        points=points,
+        fit=row.fit,
+        verdict=verdict,
+        pressure_hpa=row.run.conditions.pressure_hpa,
+    )
 
 
 def _plain(value: Any) -> Any:

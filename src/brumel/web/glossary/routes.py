@@ -11,7 +11,7 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, jsonify, render_template
 
-from brumel.formats.open_record import OpenCalibration, OpenProbe, OpenReading, OpenRecord, OpenSite
+from brumel.formats.open_record import OpenCalibration, OpenMethod, OpenProbe, OpenReading, OpenRecord, OpenSite
 from brumel.methods.glossary import anchor, load_glossary
 from brumel.methods.sources import load_sources, uses
 from brumel.web.api import models
@@ -67,6 +67,7 @@ SAMPLE = OpenRecord(
         _sample_reading(2, "ph", "pH", 7.52, "pH", 0.05, 3),
         _sample_reading(3, "salinity", "Salinity", 0.11, "PSS-78", 0.01, 1),
     ],
+    [OpenMethod("ph-7-4-10@1", "ph-7-4-10", 1, "7 → 4 → 10", "ph", "buffer 7 → buffer 4 → buffer 10", "")],
 )
 
 

@@ -10,8 +10,10 @@ from flask import Blueprint, Response, abort, redirect, render_template, request
 from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
+from brumel.web.api.routes import whole_calibration
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records import certificates, exporting, finding
+from brumel.web.units import units_of_record
 from brumel.work import bench, records
 from brumel.work.records import decisions, listings, visits
 
@@ -158,6 +160,16 @@ def calibration(calibration_id: str, faults: Any = ()) -> Any:
         calibration = records.calibration(session, calibration_id)
         page = render_template("records/calibration.html", faults=faults, **certificates.views(session, calibration))
         return page, 422 if faults else 200
+
+
+@blueprint.get("/calibrations/<calibration_id>.json")
+def calibration_json(calibration_id: str) -> Any:
+    """The record by its published schema."""
+    with desk().read() as session, units_of_record():
+        record = whole_calibration(session, calibration_id)
+    response = Response(record.model_dump_json(indent=1), mimetype="application/json")
+    response.headers["Content-Disposition"] = f'attachment; filename="brumel-calibration-{record.number}.json"'
+    return response
 
 
 @blueprint.get("/calibrations/<calibration_id>.pdf")

@@ -10,12 +10,14 @@ from flask import Response, flash, render_template, request, url_for
 from brumel.core import logged
 from brumel.core.errors import InputError
 from brumel.formats import series_csv
+from brumel.formats.waterml import write_waterml
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.forms import FormDoor, ReasonForm, WriteForm, text_of
 from brumel.web.rounds.routes import blueprint, site
 from brumel.work import rounds
+from brumel.work.records import openly
 from brumel.work.rounds import logger
 from brumel.work.rounds.sheet.photos import clean_name
 
@@ -170,6 +172,19 @@ def withdraw_series(series_id: str) -> Any:
         flash("Withdrawn. The right file can be taken in now.", "note")
 
     return _write(series_id, do)
+
+
+@blueprint.get("/series/<series_id>.xml")
+def series_waterml(series_id: str) -> Any:
+    """The series as it is reported, in WaterML 2.0."""
+    with desk().read() as session:
+        series = logger.log(session, series_id)
+        body = write_waterml(openly.open_series(session, series, desk().clock()))
+    response = Response(body, mimetype="application/xml")
+    response.headers["Content-Disposition"] = (
+        f'attachment; filename="brumel-{series.quantity}-{series.starts:%Y%m%d}.xml"'
+    )
+    return response
 
 
 @blueprint.get("/series/<series_id>.csv")

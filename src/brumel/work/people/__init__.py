@@ -16,6 +16,7 @@ from brumel.work.people.accounts import (
     open_session,
     running_sessions,
     sign_in,
+    standing_session,
     token_hash,
 )
 from brumel.work.people.invitations import (
@@ -67,5 +68,6 @@ __all__ = [
     "person",
     "running_sessions",
     "sign_in",
+    "standing_session",
     "token_hash",
 ]

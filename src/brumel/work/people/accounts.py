@@ -111,6 +111,15 @@ def of_session(desk: Desk, token: str) -> SignIn | None:
 
     It is bound to no address and no header: a phone changes its network while it is out.
     """
+    sign_in, now = standing_session(desk, token), desk.clock()
+    if sign_in is not None and now - sign_in.seen_at > SEEN_EVERY:
+        with desk.sessions.begin() as session:
+            session.execute(update(SignIn).where(SignIn.token_hash == sign_in.token_hash).values(seen_at=now))
+    return sign_in
+
+
+def standing_session(desk: Desk, token: str) -> SignIn | None:
+    """The same without counting as having been seen: for a page that merely stands open."""
     with desk.read() as session:
         sign_in = session.get(SignIn, token_hash(token))
     now = desk.clock()
@@ -123,9 +132,6 @@ def of_session(desk: Desk, token: str) -> SignIn | None:
         return None
     if now >= sign_in.at + LONGEST_SESSION or now >= sign_in.seen_at + LONGEST_IDLE:
         return None
-    if now - sign_in.seen_at > SEEN_EVERY:
-        with desk.sessions.begin() as session:
-            session.execute(update(SignIn).where(SignIn.token_hash == sign_in.token_hash).values(seen_at=now))
     return sign_in
 
 

@@ -8,7 +8,8 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session, defer, joinedload, lazyload
 
-from brumel.formats.open_record import How, OpenCalibration, OpenProbe, OpenReading, OpenRecord, OpenSite
+from brumel.formats.open_record import How, OpenCalibration, OpenMethod, OpenProbe, OpenReading, OpenRecord, OpenSite
+from brumel.store.logger import LoggerSeries
 from brumel.store.records import Signature
 from brumel.store.tables import Calibration, Probe, Reading, Run, Site
 from brumel.work.quantities import names as quantity_names
@@ -16,6 +17,7 @@ from brumel.work.records.letterhead import practice
 from brumel.work.records.narrowing import Search
 from brumel.work.records.reading_rows import UNITS
 from brumel.work.records.search import readings_found
+from brumel.work.rounds import logger
 
 Told = Callable[[int], None]
 
@@ -40,6 +42,7 @@ def open_record(session: Session, search: Search, now: datetime, told: Told = la
         probes=_probes(session, probe_ids),
         calibrations=calibrations,
         readings=readings,
+        methods=_methods(session, {c.id for c in calibrations}),
     )
 
 
@@ -90,6 +93,21 @@ def _probes(session: Session, ids: set[str]) -> list[OpenProbe]:
     return [OpenProbe(str(p.id), p.name, p.serial, p.quantity, p.meter.name, p.meter.serial) for p in rows]
 
 
+def _methods(session: Session, ids: set[str]) -> list[OpenMethod]:
+    """The methods of these calibrations, each version once, as their runs keep them."""
+    found: dict[str, OpenMethod] = {}
+    query = select(Run.method, Probe.quantity).join(Calibration, Calibration.run_id == Run.id)
+    for method, quantity in session.execute(query.join(Probe, Probe.id == Run.probe_id).where(Calibration.id.in_(ids))):
+        key, version = method.get("key", ""), method.get("version", 1)
+        steps = " → ".join(step.get("title", "") for step in method.get("steps", ()))
+        limits = "; ".join(
+            f"{name}: {limit.get('source', '')}" for name, limit in sorted(method.get("limits", {}).items())
+        )
+        id_ = f"{key}@{version}"
+        found.setdefault(id_, OpenMethod(id_, key, version, method.get("title", ""), quantity, steps, limits))
+    return [found[id_] for id_ in sorted(found)]
+
+
 def _calibrations(session: Session, ids: set[str]) -> list[OpenCalibration]:
     with_run = joinedload(Calibration.run).options(lazyload("*"), defer(Run.cups))
     query = (
@@ -110,3 +128,43 @@ def _calibrations(session: Session, ids: set[str]) -> list[OpenCalibration]:
         )
         for row in session.scalars(query.order_by(Calibration.at, Calibration.id))
     ]
+
+
+def open_series(session: Session, series: LoggerSeries, now: datetime) -> OpenRecord:
+    """A logger's series as it is reported; a value that is not reported is missing (flag 9)."""
+    state = logger.standing(session, series).state
+    calibrations = _calibrations(session, {str(series.calibration_id)} if series.calibration_id else set())
+    readings = [
+        OpenReading(
+            id=f"{series.id}/{number}",
+            version=1,
+            visit_id="",
+            site_id=str(series.site_id),
+            probe_id=str(series.probe_id or ""),
+            calibration_id=str(series.calibration_id or ""),
+            quantity=series.quantity,
+            title=quantity_names.title(series.quantity),
+            value=recorded if reported is None else reported,
+            unit=series.unit or UNITS.get(series.quantity, ""),
+            expanded_uncertainty=None,
+            at=at,
+            depth_m=series.depth_m,
+            temperature_c=None,
+            role="first",
+            how="sensor",
+            flag=9 if reported is None else flag,
+            backing=state,
+            limit_outcome="",
+            signed_by="",
+            reason="",
+        )
+        for number, (at, recorded, reported, flag) in enumerate(logger.values(session, series), 1)
+    ]
+    return OpenRecord(
+        practice=practice(session).name,
+        made_at=now,
+        sites=_sites(session, {str(series.site_id)}),
+        probes=_probes(session, {str(series.probe_id)} if series.probe_id else set()),
+        calibrations=calibrations,
+        readings=readings,
+    )
