@@ -104,6 +104,7 @@ def test_sites_come_and_go_as_a_file(lead, client):
     assert out.mimetype == "application/geo+json"
     body = json.loads(out.text)
     body["features"] = body["features"][:1]
+    body["features"][0] |= {"id": "another program's 7"}
     body["features"][0]["properties"]["name"] = "<b>Copy</b>"
 
     def send(data, name="a.geojson"):
@@ -252,11 +253,22 @@ def test_today_belongs_to_the_reader_and_the_moment(lead, client, things, desk, 
         read_last,
     )
     assert "Waits for you: 2 readings to sign" in words(lead.get("/"))
+    entries = client.get("/kit/due.ics").text.split("BEGIN:VEVENT")
+    (out,) = (entry for entry in entries if "SUMMARY:Outing: Lagoon" in entry)
+    assert ("DTSTART:20260512T" in out, "VALARM" in out, f"/rounds/outings/{outing}" in out) == (
+        True,
+        False,
+        True,
+    )
     outings.end(desk, things.ansa, h.key(), outing_id=outing)
     entries = client.get("/kit/due.ics").text.split("BEGIN:VEVENT")
-    (gone,) = (entry for entry in entries if "SUMMARY:Outing: Lagoon" in entry)
-    assert ("DTSTART;VALUE=DATE:20260512" in gone, "VALARM" in gone) == (True, False)
-    assert any("SUMMARY:Round: Lagoon" in entry and "VALARM" in entry for entry in entries)
+    assert not any("SUMMARY:Outing" in entry for entry in entries)  # what is done leaves it
+    ahead = [entry for entry in entries if "SUMMARY:Round: Lagoon" in entry]
+    assert ahead
+    assert all(
+        "VALARM" in entry and "URL:http://localhost/rounds/plans/" in entry.replace("\r\n ", "") for entry in ahead
+    )
+    assert not any("20260512" in entry.split("DTSTART")[1][:20] for entry in ahead)
     page = words(client.get("/"))
     assert "sites begun" not in page
     assert "Leave at" in page
