@@ -255,11 +255,7 @@ def test_today_belongs_to_the_reader_and_the_moment(lead, client, things, desk, 
     assert "Waits for you: 2 readings to sign" in words(lead.get("/"))
     entries = client.get("/kit/due.ics").text.split("BEGIN:VEVENT")
     (out,) = (entry for entry in entries if "SUMMARY:Outing: Lagoon" in entry)
-    assert ("DTSTART:20260512T" in out, "VALARM" in out, f"/rounds/outings/{outing}" in out) == (
-        True,
-        False,
-        True,
-    )
+    assert ("DTSTART:20260512T" in out, "VALARM" in out, f"/rounds/outings/{outing}" in out) == (True, False, True)
     outings.end(desk, things.ansa, h.key(), outing_id=outing)
     entries = client.get("/kit/due.ics").text.split("BEGIN:VEVENT")
     assert not any("SUMMARY:Outing" in entry for entry in entries)  # what is done leaves it

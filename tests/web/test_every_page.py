@@ -76,11 +76,11 @@ def asked(app):
     event.remove(engine, "before_cursor_execute", on_statement)
 
 
-@pytest.mark.parametrize("username", ["ilka", "ansa"])
-def test_every_link_of_every_page_leads_somewhere_at_a_price(told_app, username):
+@pytest.mark.parametrize(("username", "of_a_sort"), [("ilka", 3), ("ansa", 2)])
+def test_every_link_of_every_page_leads_somewhere_at_a_price(told_app, username, of_a_sort):
     client = sign_in(told_app, username)
     with asked(told_app) as costs:
-        _walk(client, _past(told_app))
+        _walk(client, _past(told_app), of_a_sort)
     assert len(costs) > 30
     assert {"rounds.outing", "rounds.field", "rounds.visit", "bench.run"} <= costs.keys()
     dear = {name: cost for name, cost in costs.items() if cost[0] > BUDGET}
@@ -98,13 +98,13 @@ def _past(app):
     return [*days, *(f"/rounds/visits/{i}" for i in visits), *(f"/bench/runs/{i}" for i in runs)]
 
 
-def _walk(client, past):
+def _walk(client, past, of_a_sort):
     waiting, seen, shapes = ["/", *past], set(), Counter()
     while waiting:
         path = waiting.pop()
-        shape = re.sub(r"[0-9a-f-]{36}", "*", re.sub(r"=[^&]*", "=", path))
+        shape = re.sub(r"[0-9a-f-]{36}|(?<=sources/).*", "*", re.sub(r"=[^&]*", "=", path))
         # Hundreds of readings and printed records are drawn by one hand each; the next test opens one of every sort.
-        if path in seen or shapes[shape] >= (1 if path.endswith(".pdf") else 4):
+        if path in seen or shapes[shape] >= (1 if path.endswith(".pdf") else of_a_sort):
             continue
         seen.add(path)
         shapes[shape] += 1
@@ -121,7 +121,7 @@ def _walk(client, past):
             twice = [name for name, n in Counter(names).items() if n > 1 and name not in LISTS]
             assert not twice, (path, action, twice)
         waiting += [link.split("#")[0] for link in page.links if link.startswith("/")]
-    assert len(seen) > 160
+    assert len(seen) > 120
 
 
 def test_one_reading_of_each_sort_opens(told_app):
