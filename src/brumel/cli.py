@@ -424,7 +424,8 @@ def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bo
 @main.command("link-find")
 @click.option("--port", required=True, help="Where the meter is plugged in: a serial port, or socket://host:port.")
 @click.option("--baud", default=1200, show_default=True)
-def link_find(port: str, baud: int) -> None:
+@click.option("--addresses", default="", help="Which to ask, as 0123; all 62 otherwise.")
+def link_find(port: str, baud: int, addresses: str) -> None:
     """List who answers on a meter's line: each address, what the sensor says of itself, and the values it shows."""
     import serial
 
@@ -433,7 +434,7 @@ def link_find(port: str, baud: int) -> None:
     try:
         with serial.serial_for_url(port, baudrate=baud, bytesize=7, parity="E", timeout=0.2) as line:
             recorder = sdi12.Recorder(line)
-            for address in recorder.find():
+            for address in recorder.find(addresses or sdi12.ADDRESSES):
                 try:
                     who, shown = recorder.identify(address), recorder.values(address)
                 except sdi12.LinkFault as error:

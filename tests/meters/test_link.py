@@ -6,9 +6,12 @@ import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 import pytest
+import serial
+from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from brumel.cli import main
 from brumel.meters import sdi12
 from brumel.meters.agent import Agent, ServerRefused, Spool
 from brumel.meters.port import serve
@@ -145,6 +148,28 @@ def test_a_spoiled_value_is_a_fault_and_never_a_value():
         wire.spoil = spoil
         with pytest.raises(sdi12.LinkFault):
             sdi12.Recorder(wire, lambda s: None).values("0", "M0")
+
+
+def test_the_simulated_meter_is_asked_over_its_cable_by_every_command():
+    """Through a real socket, which has no break: the recorder does without."""
+    cable = serve("127.0.0.1", 0, lambda: ["1", "5"], lambda address: (float(address) * 10, 20.0, 3.5))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    try:
+        port = f"socket://127.0.0.1:{cable.server_address[1]}"
+        with serial.serial_for_url(port, timeout=0.3) as line:
+            recorder = sdi12.Recorder(line)
+            assert recorder.find("0159") == ["1", "5"]
+            assert recorder.identify("5").model == "FIELD1"
+            for how in ("R0", "M0", "C0"):
+                assert recorder.values("5", how) == (50.0, 20.0, 3.5), how
+            assert recorder.values("9") is None
+        listed = CliRunner().invoke(main, ["link-find", "--port", port, "--addresses", "0159"])
+        assert [line.split() for line in listed.output.splitlines()] == [
+            ["1", "TARNHOLT", "FIELD1", "100", "(SDI-12", "1.4)", "1:", "10,", "2:", "20,", "3:", "3.5"],
+            ["5", "TARNHOLT", "FIELD1", "100", "(SDI-12", "1.4)", "1:", "50,", "2:", "20,", "3:", "3.5"],
+        ]
+    finally:
+        cable.shutdown()
 
 
 def test_who_is_on_a_line_is_found_and_named():
