@@ -110,6 +110,7 @@ def test_who_is_deactivated_is_out_everywhere_with_tokens_calendar_and_phone_too
 
 def test_a_page_that_stands_open_sees_no_further_once_its_person_is_let_go(app, desk, things, monkeypatch):
     monkeypatch.setattr(live, "IDLE_S", 0.05)
+    monkeypatch.setattr(live, "LONGEST_STREAM_S", 10.0)
     run = h.start(desk, things)
     h.bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     client = sign_in(app, "ansa")
