@@ -12,7 +12,7 @@ from brumel.formats import series_csv
 from brumel.store.tables import Audit, Meter
 from brumel.web import access
 from brumel.work import rounds
-from brumel.work.kit.meters import token_hash
+from brumel.work.desk import token_hash
 from tests.web.conftest import csrf, sign_in
 from tests.work import helpers as h
 

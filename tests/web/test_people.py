@@ -1,5 +1,6 @@
 """People come and go by the pages: invited, given a role, reset, deactivated; their sessions and tokens with them."""
 
+import io
 import re
 import uuid
 
@@ -201,3 +202,23 @@ def test_an_empty_practice_begins_once_and_by_its_code_alone(empty_url, clock):
     assert client.post(path, data={**wrong, "again": NEW}).headers["Location"] == "/"
     assert client.get("/people").status_code == 200
     assert app.test_client().get(path).status_code == 404
+
+
+def test_what_was_chosen_and_refused_of_a_mapping_stands_there_still(app):
+    lead = sign_in(app, "ilka")
+    table = b"station;date time;ph;extra\nReed channel;2018-01-01 08:00;7.1;x\n"
+    made = post(lead, "/records/import", kind="readings", file=(io.BytesIO(table), "before.csv"))
+    where = made.headers["Location"]
+    chosen = {"col_site": "station", "col_time": "date time", "col_note": "extra", "read_ph": "ph|pH"}
+    refused = post(
+        lead, f"{where}/columns", **chosen, dates="dmy", decimals="comma", zone="Mars/Olympus", depth_unit="ft"
+    )
+    assert refused.status_code == 422
+    assert "is not a time zone" in refused.text
+    for kept in (
+        'value="Mars/Olympus"',
+        'value="dmy" selected',
+        'value="comma" selected',
+        "<option selected>extra</option>",
+    ):
+        assert kept in re.sub(r"\s+", " ", refused.text), kept

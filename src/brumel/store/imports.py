@@ -16,7 +16,7 @@ class Import(Base):
     """A file that is to be brought in, or was. `state` is "open", "written", "taken back" or "dropped".
 
     kind : "readings", "sites", "probes" or "lots"
-    mapping : how its columns are read; counts : {rows, things, ...} of what was written
+    mapping : how its columns are read; counts : {rows} of the file, and {made, left_out} once it is written
     """
 
     __tablename__ = "imports"

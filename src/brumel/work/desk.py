@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -155,6 +156,11 @@ def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:
         return text if isinstance(text, uuid.UUID) else uuid.UUID(text)
     except (ValueError, AttributeError, TypeError) as error:
         raise NotFound(f"There is no such {what}.") from error
+
+
+def token_hash(token: str) -> str:
+    """What is kept of a token: it is long and random, so a plain hash will do."""
+    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
 
 
 LONGEST_REASON = 500

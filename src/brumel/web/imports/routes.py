@@ -69,11 +69,13 @@ def show(import_id: str, faults: Any = ()) -> Any:
     with desk().read() as session:
         row = importing.find_import(session, import_id)
         tried = importing.preview(desk(), actor(), import_id) if row.state == "open" else None
+        chosen_here = request.endpoint == "imports.keep_mapping"
         page = render_template(
             "imports/show.html",
             row=row,
             kind=importing.KINDS[row.kind],
-            mapping=importing.Mapping.from_dict(row.mapping),
+            # What was chosen and refused stands there still, to be put right.
+            mapping=_mapping() if faults and chosen_here else importing.Mapping.from_dict(row.mapping),
             tried=tried,
             listed=bringing.LISTED,
             columns=mapping.COLUMNS[row.kind],
@@ -123,8 +125,7 @@ def write(import_id: str) -> Any:
         leave_out = request.form.get("leave_out") == "yes"
         with desk().read() as session:
             row = importing.find_import(session, import_id)
-        tried = importing.preview(desk(), actor(), import_id)
-        if tried.of > MOST_AT_ONCE:
+        if row.counts["rows"] > MOST_AT_ONCE:
             asked = {"import": import_id, "leave_out": "yes" if leave_out else "no", "key": str(uuid.uuid4())}
             title = f"{row.file_name} brought in"[:60]
             job = jobs.ask(desk(), actor(), form.write_key, kind="import", title=title, asked=asked)

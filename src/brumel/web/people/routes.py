@@ -18,7 +18,7 @@ from brumel.web.answer import answer
 from brumel.web.forms import WriteForm
 from brumel.web.sign_in_limit import BY_ADDRESS, BY_PERSON, limiter, session_or_address
 from brumel.work import jobs, people
-from brumel.work.desk import NotAllowed
+from brumel.work.desk import NotAllowed, token_hash
 from brumel.work.people import tokens
 from brumel.work.records import telling
 
@@ -162,7 +162,7 @@ def account(faults: Any = ()) -> Any:
         page = render_template(
             "people/account.html",
             sessions=people.running_sessions(session, actor(), now),
-            here=people.token_hash(current_user.token),
+            here=token_hash(current_user.token),
             tokens=tokens.of_person(session, actor(), now) if actor().role in people.ROLES else None,
             scopes=tokens.SCOPES,
             days=tokens.DAYS,

@@ -18,8 +18,7 @@ from brumel.work.demo import sites as demo_sites
 from brumel.work.demo import weeks as demo_weeks
 from brumel.work.demo.calibrating import ONE_HAND, Hands
 from brumel.work.demo.world import World
-from brumel.work.desk import Desk
-from brumel.work.kit.meters import token_hash
+from brumel.work.desk import Desk, token_hash
 from brumel.work.records import letterhead
 
 ACCOUNTS, PASSWORD = DEMO_ACCOUNTS, DEMO_PASSWORD

@@ -54,7 +54,6 @@ from brumel.work.kit.meters import (
     save_meter,
     settings_history,
     settings_of,
-    token_hash,
 )
 from brumel.work.kit.methods import (
     MOST_STEPS,
@@ -244,7 +243,6 @@ __all__ = [
     "store_probes",
     "stored_by",
     "stored_of",
-    "token_hash",
     "trust_by",
     "trust_of",
     "trusts",

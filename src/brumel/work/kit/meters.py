@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 import secrets
 import uuid
@@ -18,7 +17,18 @@ from brumel.core import meter_settings
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.sentence import joined
 from brumel.store.tables import Meter, MeterSettings, Probe
-from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, clean_reason, object_id, writes
+from brumel.work.desk import (
+    MovedOn,
+    NotAllowed,
+    NotFound,
+    Refused,
+    Write,
+    Written,
+    clean_reason,
+    object_id,
+    token_hash,
+    writes,
+)
 
 
 def meter_of(session: Session, meter_id: str | uuid.UUID) -> Meter:
@@ -172,11 +182,6 @@ def new_token(w: Write, *, meter_id: str) -> NewToken:
     meter.token_hash = token_hash(token)
     w.record(f"meter:{meter.id}", {})
     return NewToken(str(meter.id), token)
-
-
-def token_hash(token: str) -> str:
-    """What is kept of a token: it is long and random, so a plain hash will do."""
-    return hashlib.sha256(token.encode()).hexdigest()
 
 
 # -- settings and inspection

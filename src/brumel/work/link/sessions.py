@@ -16,8 +16,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.store.tables import Dip, LinkSession, Meter, Probe, RunEnd
-from brumel.work.desk import Desk, NotFound, object_id
-from brumel.work.kit.meters import token_hash
+from brumel.work.desk import Desk, NotFound, object_id, token_hash
 from brumel.work.link import samples
 
 MOST_ROWS = 500

@@ -17,7 +17,6 @@ from brumel.work.people.accounts import (
     running_sessions,
     sign_in,
     standing_session,
-    token_hash,
 )
 from brumel.work.people.invitations import (
     INVITED_FOR,
@@ -69,5 +68,4 @@ __all__ = [
     "running_sessions",
     "sign_in",
     "standing_session",
-    "token_hash",
 ]

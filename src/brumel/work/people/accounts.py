@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 import uuid
 from collections.abc import Mapping
@@ -15,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.tables import SignIn, User
-from brumel.work.desk import Desk, NotFound, Write, Written, writes
+from brumel.work.desk import Desk, NotFound, Write, Written, token_hash, writes
 
 #: The practice's own people: who does the work, who answers for it, who only looks at it.
 ROLES = ("technician", "lead", "auditor")
@@ -143,11 +142,6 @@ def end_session(desk: Desk, token: str) -> None:
             .where(SignIn.token_hash == token_hash(token), SignIn.ended_at.is_(None))
             .values(ended_at=desk.clock())
         )
-
-
-def token_hash(token: str) -> str:
-    """What is kept of a token: it is long and random, so a plain hash will do."""
-    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
 
 
 def running_sessions(session: Session, user: User, now: datetime) -> list[SignIn]:

@@ -13,8 +13,8 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.documents import Invitation
 from brumel.store.tables import Audit, Client, Token, User
-from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, writes
-from brumel.work.people.accounts import ROLES, add_user, check_password, hash_password, token_hash
+from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, token_hash, writes
+from brumel.work.people.accounts import ROLES, add_user, check_password, hash_password
 
 #: A password is chosen within this.
 INVITED_FOR = timedelta(days=7)

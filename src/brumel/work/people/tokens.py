@@ -13,8 +13,8 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.tables import Token, User
-from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, writes
-from brumel.work.people.accounts import ROLES, SEEN_EVERY, token_hash
+from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, token_hash, writes
+from brumel.work.people.accounts import ROLES, SEEN_EVERY
 
 #: What a program may be let do, and what that is.
 SCOPES = {

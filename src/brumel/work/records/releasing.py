@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 import uuid
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ from brumel.store.documents import Document, Release, ReleaseEnd
 from brumel.store.records import Signature
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Site, User
-from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, object_id, writes
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, object_id, token_hash, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records.issuing import document
 
@@ -31,10 +30,6 @@ class Released:
 
     id: str
     token: str = ""
-
-
-def _hash(token: str) -> str:
-    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
 
 
 @writes("document.release", Released, secret=frozenset({"token"}))
@@ -51,7 +46,7 @@ def release(w: Write, *, document_id: str, days: int) -> Released:
     made = Release(
         id=uuid.uuid4(),
         document_id=row.id,
-        token_hash=_hash(token),
+        token_hash=token_hash(token),
         expires_at=w.now + timedelta(days=days),
         at=w.now,
         by_id=w.actor.id,
@@ -86,7 +81,7 @@ def releases_of(session: Session, document_id: uuid.UUID) -> list[Release]:
 
 def by_token(session: Session, token: str, now: datetime, *, whole: bool = False) -> Document:
     """The document of a link. Raises NotFound where it ran out, was taken back, or never was."""
-    row = session.scalar(select(Release).where(Release.token_hash == _hash(token)))
+    row = session.scalar(select(Release).where(Release.token_hash == token_hash(token)))
     if row is None or row.ended is not None or row.expires_at <= now:
         raise NotFound("This link has run out, or was taken back. Ask the practice for a new one.")
     return document(session, str(row.document_id), whole=whole)

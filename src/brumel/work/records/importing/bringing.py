@@ -67,6 +67,7 @@ def upload(w: Write, *, kind: str, file_name: str, data: bytes) -> Written:
         sha256=hashlib.sha256(data).hexdigest(),
         body=_as_text(table),
         mapping=guess(kind, table.columns).as_dict(),
+        counts={"rows": len(table.rows)},
         at=w.now,
         by_id=w.actor.id,
     )
