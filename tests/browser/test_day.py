@@ -10,7 +10,7 @@ from brumel.store.tables import Reading, Visit
 from brumel.work import rounds, simulator
 from brumel.work.demo.load import PASSWORD
 from brumel.work.rounds import calendar, outings
-from tests.browser.test_stories import settled
+from tests.browser.test_stories import live_cup, settled
 from tests.work import helpers as h
 
 
@@ -35,9 +35,7 @@ def test_a_whole_day_from_the_plan_to_the_signature(brumel, open_page):
     page.goto(f"/bench/probes/{brumel.things.probes['A1']}")
     page.get_by_role("button", name="Start the run").click()
     for _ in range(3):
-        page.get_by_role("button", name="The probe is in the cup").click()
-        settled(page)
-        page.get_by_role("button", name="Accept this point").click()
+        live_cup(page)
     page.get_by_role("button", name="Use this calibration").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Calibration")
 

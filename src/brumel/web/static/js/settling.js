@@ -56,6 +56,21 @@ const showNumbers = (n) => {
   }
 };
 
+// A hand that presses as a reading that was settled begins to move again meant what it had seen: for a moment the
+// press still counts, and for that sample.
+const MEANT_MS = 1000;
+let settledSeq = null;
+let settledAt = -Infinity;
+
+const isMeant = (n) => n.settled || performance.now() - settledAt < MEANT_MS;
+
+const remember = (n) => {
+  if (n.settled) [settledSeq, settledAt] = [n.seq, performance.now()];
+  if (isOnTheWay()) return; // what is being sent is not changed behind the hand that sent it
+  const seen = isMeant(n) ? (settledSeq ?? n.seq) : n.seq;
+  for (const field of document.querySelectorAll("[data-seen]")) field.value = seen;
+};
+
 const showState = (n) => {
   const state = root.querySelector("[data-state]");
   const sentence = root.querySelector("[data-sentence]");
@@ -67,8 +82,8 @@ const showState = (n) => {
   main.dataset.words ??= main.textContent.trim();
   const wait = n.state === "waiting" || n.state === "settling";
   const seconds = n.to_go ? `, about ${Math.ceil(n.to_go)} s to go` : "";
-  main.setAttribute("aria-disabled", String(!n.settled));
-  main.textContent = n.settled ? main.dataset.words : wait ? `Settling${seconds}` : `Not settled: ${n.state}`;
+  main.setAttribute("aria-disabled", String(!isMeant(n)));
+  main.textContent = isMeant(n) ? main.dataset.words : wait ? `Settling${seconds}` : `Not settled: ${n.state}`;
 };
 
 // What is asked follows the readings: a question that has answered itself goes, a new one comes, in every line.
@@ -165,6 +180,7 @@ if (root.dataset.stream) {
     if (n.settled && judged.state && !judged.settled) callOut();
     judged = n;
     root.dispatchEvent(new CustomEvent("brumel:reading", { detail: n, bubbles: true }));
+    remember(n);
     if (n.state) {
       showNumbers(n);
       showState(n);
@@ -172,7 +188,6 @@ if (root.dataset.stream) {
     if (n.suspicions) speak(n.suspicions);
     if (n.stands_in !== undefined) showWrongCup(n.stands_in);
     draw();
-    for (const field of document.querySelectorAll("[data-seen]")) field.value = n.seq;
     if (n.settled) refresh();
   });
   source.addEventListener("moved", () => {
