@@ -19,6 +19,7 @@ import uuid
 
 import numpy as np
 from playwright.sync_api import sync_playwright
+from tests.conftest import as_app
 from tests.work.helpers import Things, key
 
 from brumel.meters.sensors import SAMPLES_PER_S
@@ -160,7 +161,7 @@ def main(url: str, desk: Desk) -> None:
     """Print the latencies of fifty watched runs."""
     port = free_port()
     base = f"http://127.0.0.1:{port}"
-    env = os.environ | {"DATABASE_URL": url, "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_PLAIN_HTTP": "1"}
+    env = os.environ | {"DATABASE_URL": as_app(url), "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_PLAIN_HTTP": "1"}
     line = [sys.executable, "-m", "brumel.cli"]
     children = [
         subprocess.Popen([*line, "serve", "--port", str(port), "--workers", "2"], env=env, start_new_session=True)

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import sync_playwright
 from sqlalchemy import event, text
-from tests.conftest import Clock
+from tests.conftest import Clock, as_app
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
@@ -182,7 +182,7 @@ def screen(url: str, desk: Desk) -> None:
     """From a sample due to its number on the screen of a real browser, through gunicorn and server-sent events."""
     things = Things(desk)
     port = free_port()
-    env = os.environ | {"DATABASE_URL": url, "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_PLAIN_HTTP": "1"}
+    env = os.environ | {"DATABASE_URL": as_app(url), "BRUMEL_SECRET_KEY": "b" * 40, "BRUMEL_PLAIN_HTTP": "1"}
     line = [sys.executable, "-m", "brumel.cli"]
     serve = [*line, "serve", "--port", str(port), "--workers", "1"]
     children = [subprocess.Popen(c, env=env, start_new_session=True) for c in (serve, [*line, "meter"])]

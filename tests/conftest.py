@@ -81,6 +81,7 @@ def server() -> Iterator[str]:
         return
     cluster = Cluster("test")
     cluster.start()
+    os.environ["BRUMEL_TEST_APP"] = cluster.app_url("postgres")
     yield cluster.url("postgres")
     cluster.stop()
 
@@ -95,6 +96,11 @@ def _database(server: str, name: str) -> str:
     return sqlalchemy_url(server.rsplit("/", 1)[0] + "/" + name)
 
 
+def as_app(url: str) -> str:
+    """The same database as the role the application signs in as: it owns nothing, and the tests work as it does."""
+    return sqlalchemy_url(os.environ["BRUMEL_TEST_APP"].rsplit("/", 1)[0] + "/" + url.rsplit("/", 1)[1])
+
+
 def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int | None) -> None:
     do(server, f"create database {name}")
     url = _database(server, name)
@@ -102,7 +108,7 @@ def _make(server: str, name: str, clock: Callable[[], datetime], weeks: int | No
     _few_partitions(url, clock())
     if weeks is None:
         return
-    engine = make_engine(url)
+    engine = make_engine(as_app(url))
     demo.load_demo(Desk(make_sessions(engine), clock), weeks=weeks)
     engine.dispose()
 
@@ -193,6 +199,6 @@ def clock() -> Clock:
 
 @pytest.fixture
 def desk(database_url: str, clock: Clock) -> Iterator[Desk]:
-    engine = make_engine(database_url, pool_size=3)
+    engine = make_engine(as_app(database_url), pool_size=3)
     yield Desk(make_sessions(engine), clock)
     engine.dispose()

@@ -24,7 +24,7 @@ from brumel.store.kit import Count
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import Audit, Lot, WriteKey
 from brumel.work.demo.load import PASSWORD
-from tests.conftest import database_copy
+from tests.conftest import as_app, database_copy
 from tests.work.helpers import key
 
 PEOPLE, COUNTS = 6, 12
@@ -101,7 +101,7 @@ class Person:
 def machines(server, present_template):
     with database_copy(server, present_template) as url:
         ports = [free_port(), free_port()]
-        env = os.environ | {"DATABASE_URL": url, "BRUMEL_SECRET_KEY": "m" * 40, "BRUMEL_PLAIN_HTTP": "1"}
+        env = os.environ | {"DATABASE_URL": as_app(url), "BRUMEL_SECRET_KEY": "m" * 40, "BRUMEL_PLAIN_HTTP": "1"}
         line = [sys.executable, "-m", "brumel.cli", "serve", "--workers", "1", "--no-jobs", "--port"]
         started = [subprocess.Popen([*line, str(port)], env=env, start_new_session=True) for port in ports]
         for port in ports:

@@ -13,6 +13,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
+from tests.conftest import as_app
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import ROOT, free_port
@@ -26,7 +27,7 @@ OUT = ROOT / "docs/screenshots"
 
 def _serve(url: str, port: int) -> list[subprocess.Popen[bytes]]:
     env = os.environ | {
-        "DATABASE_URL": url,
+        "DATABASE_URL": as_app(url),
         "BRUMEL_SECRET_KEY": uuid.uuid4().hex * 2,
         "BRUMEL_DEMO": "1",
         "BRUMEL_ZONE": "Europe/Oslo",

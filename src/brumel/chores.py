@@ -21,6 +21,12 @@ def _run(*line: str, env: dict[str, str] | None = None) -> int:
     return subprocess.run(line, cwd=ROOT, check=False, env=env).returncode
 
 
+def _env_of(cluster: Cluster) -> dict[str, str]:
+    """Where a tool finds a private database: as its owner, who makes it, and as the application, which works on it."""
+    urls = {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "BRUMEL_TEST_APP": cluster.app_url("postgres")}
+    return os.environ | urls
+
+
 def _tool(name: str) -> str:
     return str(Path(sys.executable).parent / name)
 
@@ -53,7 +59,7 @@ def test(quick: bool, cover: bool, arguments: tuple[str, ...]) -> None:
     try:
         with out.status("starting the test database"):
             cluster.start()
-        env = os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": str(ROOT / "src")}
+        env = _env_of(cluster) | {"PYTHONPATH": str(ROOT / "src")}
         line = [sys.executable, "-m", "pytest", *(["-m", "not browser"] if quick else [])]
         codes = [_run(*line, *part, env=env) for part in _parts(cover, arguments)]
         out.print(f"· {time.monotonic() - started:.0f} s")
@@ -117,10 +123,7 @@ def _with_database(name: str, line: list[str]) -> int:
     try:
         cluster.remove()
         cluster.start()
-        return _run(
-            *line,
-            env=os.environ | {"BRUMEL_TEST_CLUSTER": cluster.url("postgres"), "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"},
-        )
+        return _run(*line, env=_env_of(cluster) | {"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"})
     finally:
         cluster.stop()
         cluster.remove()

@@ -20,8 +20,8 @@ from zoneinfo import ZoneInfo
 import click
 from rich.console import Console
 
-from brumel import chores
-from brumel.config import DEMO_ACCOUNTS, DEMO_PASSWORD, Config, ConfigError, sqlalchemy_url
+from brumel import chores, operations
+from brumel.config import DEMO_ACCOUNTS, DEMO_PASSWORD, Config, ConfigError
 from brumel.core.errors import InputError
 from brumel.store.cluster import Cluster, ClusterError, free_port
 
@@ -69,7 +69,7 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         if chosen != port:
             out.print(f"· port {port} is taken; using {chosen}")
         env = os.environ | {
-            "DATABASE_URL": url,
+            "DATABASE_URL": cluster.app_url(),
             "BRUMEL_SECRET_KEY": cluster.secret("cookie-secret"),
             "BRUMEL_DEMO": "1",
             "BRUMEL_ZONE": "Europe/Oslo",
@@ -82,7 +82,7 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
         if _has_people(url):
             out.print("· demo data kept from last time (--fresh starts over)")
         else:
-            _load(url, 0 if no_history else None, env["BRUMEL_LINK_TOKEN"])
+            _load(cluster.app_url(), 0 if no_history else None, env["BRUMEL_LINK_TOKEN"])
         out.print("  Ctrl-C stops it; the data stays.\n")
         running.wait_for(chosen)  # the page first, then the meters
         jobs = _brumel("jobs", "--parent", str(os.getpid()))
@@ -260,6 +260,7 @@ def _server(bind: str, workers: int, threads: int = THREADS) -> list[str]:
 def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
     config = _config()
+    operations.check_ready(config.database_url)
     _tell_how_to_begin(config, host, port)
     running = Running()
     try:
@@ -293,6 +294,7 @@ def jobs_command(parent: int | None) -> None:
     from brumel.work.records import telling
 
     config = _config()
+    operations.check_ready(config.database_url)
     os.nice(5)  # a page goes before
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     app = create_app(config)
@@ -304,47 +306,6 @@ def jobs_command(parent: int | None) -> None:
         lambda words: out.print(f"· {words}"),
         lambda: telling.tell(app.extensions["desk"], ZoneInfo(config.zone)),
     )
-
-
-@main.command("migrate")
-def migrate_command() -> None:
-    """Bring the database of DATABASE_URL up to the newest tables."""
-    from brumel.store.migrate import migrate
-
-    url = os.environ.get("DATABASE_URL")
-    if not url:
-        raise click.ClickException("DATABASE_URL is not set; point it at a PostgreSQL server.")
-    migrate(sqlalchemy_url(url))
-    out.print("· up to date")
-
-
-@main.command("pack")
-@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
-def pack_command(file: Path) -> None:
-    """Write the whole practice of DATABASE_URL into a file: every table, without passwords and tokens."""
-    from brumel.store.archive import pack
-
-    counts = pack(_config().database_url, file)
-    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables in {file}")
-
-
-@main.command("unpack")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-def unpack_command(file: Path) -> None:
-    """Move a whole practice into the empty database of DATABASE_URL; its leads choose new passwords by links."""
-    from brumel.store.archive import ArchiveError, unpack
-    from brumel.store.sessions import make_engine, make_sessions
-    from brumel.work import people
-    from brumel.work.desk import Desk
-
-    config = _config()
-    try:
-        counts = unpack(config.database_url, file)
-    except ArchiveError as error:
-        raise click.ClickException(str(error)) from error
-    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables are here")
-    for name, token in people.let_leads_in(Desk(make_sessions(make_engine(config.database_url)))):
-        out.print(f"  {name} chooses a password at /invited/{token}")
 
 
 @main.command()
@@ -520,7 +481,7 @@ def _config() -> Config:
         raise click.ClickException(str(error)) from error
 
 
-for _command in chores.COMMANDS:
+for _command in (*operations.COMMANDS, *chores.COMMANDS):
     main.add_command(_command)
 
 

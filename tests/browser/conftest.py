@@ -23,7 +23,7 @@ from brumel.store.sessions import make_engine, make_sessions
 from brumel.work import people, simulator
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import Desk
-from tests.conftest import do
+from tests.conftest import as_app, do
 from tests.work.helpers import Things
 
 AXE = (Path(__file__).parent / "vendor/axe.min.js").read_text("utf-8")
@@ -45,7 +45,7 @@ class Brumel:
         self.port = free_port()
         self.base = f"http://127.0.0.1:{self.port}"
         self.env = os.environ | {
-            "DATABASE_URL": self.url,
+            "DATABASE_URL": as_app(self.url),
             "BRUMEL_SECRET_KEY": "b" * 40,
             "BRUMEL_DEMO": "1",
             "BRUMEL_PLAIN_HTTP": "1",
@@ -56,7 +56,7 @@ class Brumel:
         """A fresh copy of the template under the name the server knows; the server itself goes on, or starts."""
         do(self._server, f"drop database if exists {self._name} with (force)")
         do(self._server, f"create database {self._name} template {template} strategy file_copy")
-        self.engine = make_engine(self.url, pool_size=2)
+        self.engine = make_engine(as_app(self.url), pool_size=2)
         self.desk = Desk(make_sessions(self.engine))
         with self.desk.sessions.begin() as session:
             simulator.set_truth(session, "clock", {"pace": pace})

@@ -7,12 +7,12 @@ import pytest
 from brumel.config import Config
 from brumel.web import create_app
 from brumel.work.demo.load import PASSWORD
-from tests.conftest import database_copy
+from tests.conftest import as_app, database_copy
 
 
 def made_app(url, **given):
     """An application; made once more where CPython loses count while another thread of the run compiles (gh-106905)."""
-    config = Config(url, "t" * 40, demo=True, insecure_cookies=True)
+    config = Config(as_app(url), "t" * 40, demo=True, insecure_cookies=True)
     try:
         app = create_app(config, **given)
     except SystemError:

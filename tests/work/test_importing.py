@@ -19,6 +19,7 @@ from brumel.work import people, records, rounds
 from brumel.work.desk import Desk, MovedOn, NotAllowed, Refused
 from brumel.work.records import importing, mending, openly, reading_rows, search
 from brumel.work.records.importing import mapping, readings
+from tests.conftest import as_app
 from tests.work import helpers as h
 
 WIDE = """station;date time;depth_m;pH;Temp [°F];Conductivity [mS/cm];DO (mg/L);lab
@@ -120,7 +121,7 @@ def test_a_data_package_goes_out_and_comes_in_elsewhere_the_same(desk, clock, th
         record = openly.open_record(session, search.Search(), clock())
     data = write_datapackage(record, "other-closed", [])
     clock.on(days=1)
-    there = Desk(make_sessions(make_engine(empty_url, pool_size=2)), clock)
+    there = Desk(make_sessions(make_engine(as_app(empty_url), pool_size=2)), clock)
     lead = people.begin(there, people.FirstPerson("rolf", "Rolf Aaker", "a-long-password", "a-long-password"))
     for kind in ("sites", "probes", "readings"):
         made = importing.upload(there, lead, h.key(), kind=kind, file_name="tarnholt.zip", data=data)

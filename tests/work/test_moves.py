@@ -14,7 +14,7 @@ from brumel.store.tables import Calibration, Reading, User
 from brumel.work import kit, people, records
 from brumel.work.desk import Desk
 from brumel.work.records import search
-from tests.conftest import database_copy
+from tests.conftest import as_app, database_copy
 from tests.work import helpers as h
 
 
@@ -38,7 +38,7 @@ def contents(url):
 
 
 def desk_of(url):
-    return Desk(make_sessions(make_engine(url, pool_size=2)))
+    return Desk(make_sessions(make_engine(as_app(url), pool_size=2)))
 
 
 def test_a_practice_of_five_weeks_arrives_equal_row_by_row(told_url, packed, empty_url):

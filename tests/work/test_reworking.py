@@ -14,6 +14,7 @@ from brumel.work.desk import NotAllowed, Write
 from brumel.work.questions import Unanswered
 from brumel.work.records import reworking, signing
 from brumel.work.rounds.sheet.rows import copy_of
+from tests.conftest import as_app
 from tests.work import helpers as h
 from tests.work.test_closing_day import a_day, close, rule
 
@@ -91,7 +92,7 @@ def test_the_command_shows_writes_and_names_who_may(desk, clock, things, databas
     h.calibrate(desk, clock, things)
     h.visit(desk, clock, things, "raceway", early=True, reason="Known here")
     right, _ = as_written_before(desk, things, "ph", value=1.02)
-    monkeypatch.setenv("DATABASE_URL", database_url)
+    monkeypatch.setenv("DATABASE_URL", as_app(database_url))
     monkeypatch.setenv("BRUMEL_SECRET_KEY", "k" * 40)
     monkeypatch.setenv("BRUMEL_INSECURE_COOKIES", "1")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity
+from sqlalchemy import BigInteger, CheckConstraint, FetchedValue, ForeignKey, Identity
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
@@ -13,18 +13,25 @@ from brumel.store.kit import User
 
 
 class WriteKey(Base):
-    """An idempotency key that has been used, and what came of it."""
+    """An idempotency key that has been used, with the fingerprint of what was sent, and what came of it.
+
+    `result` is filled once, in the transaction that wrote the key; `content` is empty for keys of before it was kept.
+    """
 
     __tablename__ = "write_keys"
     key: Mapped[Uuid] = mapped_column(primary_key=True)
     user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     action: Mapped[str]
+    content: Mapped[str]
     at: Mapped[datetime]
-    result: Mapped[Json]
+    result: Mapped[Json | None]
 
 
 class Audit(Base):
-    """Who did what to which thing, written in the same transaction as the thing."""
+    """Who did what to which thing, written in the same transaction as the thing: a link of a chain without gaps.
+
+    `changes` is what was before and after; `seq` and `hash` are set by the database, which chains each row to the last.
+    """
 
     __tablename__ = "audit"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
@@ -34,6 +41,9 @@ class Audit(Base):
     subject: Mapped[str] = mapped_column(index=True)
     detail: Mapped[Json]
     key: Mapped[Uuid]
+    changes: Mapped[Json] = mapped_column(default=dict)
+    seq: Mapped[int] = mapped_column(BigInteger, FetchedValue(), unique=True)
+    hash: Mapped[str] = mapped_column(FetchedValue())
     user: Mapped[User] = relationship(lazy="joined")
 
 

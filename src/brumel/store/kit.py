@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
@@ -45,6 +45,7 @@ class Meter(Base):
     battery: Mapped[str] = mapped_column(default="")
     token_hash: Mapped[str] = mapped_column(default="")
     retired_at: Mapped[datetime | None]
+    __table_args__ = (Index("meters_one_name", "name", unique=True, postgresql_where=text("retired_at is null")),)
 
 
 class Probe(Base):
@@ -77,6 +78,17 @@ class Probe(Base):
     #: which values of its address are its own, {how, signal, temperature}; empty where the first two are
     link_values: Mapped[Json] = mapped_column(default=dict)
     meter: Mapped[Meter] = relationship(lazy="joined")
+    __table_args__ = (
+        Index("probes_one_name", "name", unique=True, postgresql_where=text("retired_at is null")),
+        Index(
+            "probes_one_place",
+            "meter_id",
+            "address",
+            text("coalesce((link_values->>'signal')::int, 1)"),
+            unique=True,
+            postgresql_where=text("retired_at is null and address <> ''"),
+        ),
+    )
 
     @property
     def link_place(self) -> str:
@@ -230,12 +242,35 @@ class MethodVersion(Base):
 
 
 class LinkSession(Base):
-    """One run of the link program on a meter: its clock starts at `at`; `last_at` and `last` are what came last."""
+    """One run of the link program on a meter: its clock starts at `at`."""
 
     __tablename__ = "link_sessions"
     id: Mapped[Uuid] = uuid_key()
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"), index=True)
     at: Mapped[datetime]
     agent: Mapped[str]
-    last_at: Mapped[datetime]
+
+
+class LinkContact(Base):
+    """The link spoke in this minute of its session: kept for good, one row a minute at most."""
+
+    __tablename__ = "link_contacts"
+    session_id: Mapped[Uuid] = mapped_column(ForeignKey("link_sessions.id"), primary_key=True)
+    minute: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+
+
+class LinkState(Base):
+    """How a link stands at this moment: what came last, and what it says of itself; the next contact replaces it.
+
+    `last` {place: [signal, °C]}; `waiting` samples in its spool, `refused` how many were put aside there, `words` why.
+    """
+
+    __tablename__ = "link_states"
+    session_id: Mapped[Uuid] = mapped_column(ForeignKey("link_sessions.id"), primary_key=True)
+    at: Mapped[datetime]
     last: Mapped[Json] = mapped_column(default=dict)
+    waiting: Mapped[int] = mapped_column(default=0)
+    refused: Mapped[int] = mapped_column(default=0)
+    words: Mapped[str] = mapped_column(default="")
+    link: Mapped[LinkSession] = relationship(lazy="joined")

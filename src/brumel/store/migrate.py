@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,6 +11,8 @@ import psycopg
 if TYPE_CHECKING:
     from alembic.config import Config as AlembicConfig
 
+#: The role the application signs in as, where it is not called otherwise.
+APP_ROLE = "brumel_app"
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -25,41 +26,30 @@ def alembic_config(url: str) -> AlembicConfig:
     return config
 
 
-def migrate(url: str) -> None:
-    """Upgrade to the newest version; nothing happens when it is there already."""
-    from alembic import command  # heavy to import, and most starts need none of it
-
-    command.upgrade(alembic_config(url), "head")
-    add_months(url, datetime.now(UTC))
-
-
 #: How many months ahead samples have a partition of their own.
 MONTHS_AHEAD = 24
 
 
-def add_months(url: str, now: datetime) -> list[str]:
-    """Give the samples of each coming month their partition; returns those that were made.
+def migrate(url: str, role: str = APP_ROLE) -> None:
+    """Upgrade to the newest version, as the owner, and let the application's role do what it does.
 
-    A month whose samples lie in the catch-all already (of a clock that ran ahead) is left there.
+    Nothing of it happens twice. A role that is not there gets nothing: it is made by whoever runs the server.
     """
-    made = []
+    from alembic import command  # heavy to import, and most starts need none of it
+
+    from brumel.store.rights import give_rights
+
+    command.upgrade(alembic_config(url), "head")
+    with psycopg.connect(url.replace("+psycopg", "")) as connection:
+        if connection.execute("select from pg_roles where rolname = %s", [role]).fetchone() is not None:
+            give_rights(connection, role)
+    add_months(url, datetime.now(UTC))
+
+
+def add_months(url: str, now: datetime) -> list[str]:
+    """Give the samples of each coming month their partition, by a function of the owner; returns those that were made."""
     with psycopg.connect(url.replace("+psycopg", ""), autocommit=True) as connection:
-        for ahead in range(MONTHS_AHEAD + 1):
-            first, after = (_month(now, ahead + n) for n in (0, 1))
-            name = f"samples_{first:%Y_%m}"
-            if connection.execute("select to_regclass(%s) is not null", [name]).fetchone() == (True,):
-                continue
-            # Names and dates are made here, of numbers alone.
-            statement = f"create table {name} partition of samples for values from ('{first}') to ('{after}')"
-            with suppress(psycopg.errors.CheckViolation):
-                connection.execute(statement)
-                made.append(name)
-    return made
-
-
-def _month(now: datetime, ahead: int) -> date:
-    months = now.year * 12 + now.month - 1 + ahead
-    return date(months // 12, months % 12 + 1, 1)
+        return [name for (name,) in connection.execute("select add_sample_months(%s, %s)", [now.date(), MONTHS_AHEAD])]
 
 
 def is_newest(url: str) -> bool:

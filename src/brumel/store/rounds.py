@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from datetime import date, datetime
 
-from sqlalchemy import ForeignKey, UniqueConstraint
+from sqlalchemy import ForeignKey, Identity, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.tables import Base, Json, Site, User, Uuid
@@ -49,11 +49,41 @@ class RoundStop(Base):
     site: Mapped[Site] = relationship(lazy="joined")
 
 
-class Outing(Base):
-    """A round on a day, with the meter that is carried and what was packed.
+class OutingEnd(Base):
+    """Back from a round: when, and who said so."""
 
-    `settings` {meter id: {snapshot, at, by}} says whose settings were checked before leaving, as which snapshot.
-    """
+    __tablename__ = "outing_ends"
+    outing_id: Mapped[Uuid] = mapped_column(ForeignKey("outings.id"), primary_key=True)
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+class OutingPacking(Base):
+    """What was ticked of a packing list, whole; the newest row of an outing counts."""
+
+    __tablename__ = "outing_packings"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    outing_id: Mapped[Uuid] = mapped_column(ForeignKey("outings.id"), index=True)
+    packed: Mapped[Packed] = mapped_column(TypedJson(Packed))
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+class OutingSettings(Base):
+    """A meter's settings were checked for an outing against a snapshot; the newest row of a meter counts."""
+
+    __tablename__ = "outing_settings"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    outing_id: Mapped[Uuid] = mapped_column(ForeignKey("outings.id"), index=True)
+    meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
+    snapshot_id: Mapped[Uuid] = mapped_column(ForeignKey("meter_settings.id"))
+    at: Mapped[datetime]
+    by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+    by: Mapped[User] = relationship(lazy="joined")
+
+
+class Outing(Base):
+    """A round on a day, with the meter that is carried. It stays as it began; what happens to it are rows of their own."""
 
     __tablename__ = "outings"
     id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
@@ -61,13 +91,28 @@ class Outing(Base):
     day: Mapped[date]
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    packed: Mapped[Packed] = mapped_column(TypedJson(Packed), default=dict)
-    settings: Mapped[Json] = mapped_column(default=dict)
     started_at: Mapped[datetime]
-    ended_at: Mapped[datetime | None]
+    end: Mapped[OutingEnd | None] = relationship(lazy="joined")
+    packings: Mapped[list[OutingPacking]] = relationship(order_by=OutingPacking.id)
+    checks: Mapped[list[OutingSettings]] = relationship(order_by=OutingSettings.id)
     round: Mapped[Round] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (UniqueConstraint("round_id", "day"),)
+
+    @property
+    def ended_at(self) -> datetime | None:
+        """When they were back, None while it goes on."""
+        return self.end.at if self.end else None
+
+    @property
+    def packed(self) -> Packed:
+        """What was ticked last of the packing list: {item: when}."""
+        return self.packings[-1].packed if self.packings else {}
+
+    @property
+    def settings(self) -> dict[str, OutingSettings]:
+        """The check that counts for each meter, by its id."""
+        return {str(check.meter_id): check for check in self.checks}
 
 
 class VisitNote(Base):

@@ -51,6 +51,7 @@ class Site(Base):
     note: Mapped[str] = mapped_column(default="")
     retired_at: Mapped[datetime | None]
     owner: Mapped[Client] = relationship(lazy="joined")
+    __table_args__ = (Index("sites_one_name", "client_id", "name", unique=True),)
 
     @property
     def client(self) -> str:

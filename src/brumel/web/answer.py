@@ -9,7 +9,7 @@ from flask import flash, redirect
 
 from brumel.core.errors import InputError
 from brumel.web.reader import in_words
-from brumel.work.desk import MovedOn, Refused
+from brumel.work.desk import Conflict, MovedOn, Refused
 
 
 def answer(do: Callable[[], str | None], again: Callable[[Any], Any], afresh: str = "") -> Any:
@@ -27,5 +27,8 @@ def answer(do: Callable[[], str | None], again: Callable[[Any], Any], afresh: st
         return redirect(afresh)
     except InputError as error:
         return again(error.faults)
+    except Conflict as error:
+        page = again((error,))
+        return (page[0] if isinstance(page, tuple) else page), 409
     except Refused as error:
         return again((error,))

@@ -6,13 +6,14 @@ from typing import Any
 
 from flask import Flask, flash, redirect, render_template, request
 from flask_wtf.csrf import CSRFError
-from sqlalchemy.exc import DataError, OperationalError
+from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
+from brumel.store.rules import already_there, rule_of
 from brumel.web.api.door import PREFIX, problem
 from brumel.web.reader import in_words
-from brumel.work.desk import MovedOn, NotAllowed, NotFound
+from brumel.work.desk import Conflict, MovedOn, NotAllowed, NotFound
 
 SENTENCES = {
     400: "The request could not be read.",
@@ -47,6 +48,15 @@ def init(app: Flask) -> None:
     def moved(error: MovedOn) -> Any:
         flash(in_words(error), "care")
         return redirect(request.referrer or "/") if _own(request.referrer) else _page(409, in_words(error))
+
+    @app.errorhandler(Conflict)
+    def conflict(error: Conflict) -> Any:
+        return _page(409, in_words(error))
+
+    @app.errorhandler(IntegrityError)
+    def taken(error: IntegrityError) -> Any:
+        app.logger.warning("refused by a rule of the tables: %s on %s", rule_of(error), request.endpoint)
+        return _page(409, already_there(error))
 
     @app.errorhandler(NotFound)
     def not_found(error: NotFound) -> Any:

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import hashlib
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from pydantic import TypeAdapter
-from sqlalchemy import select, update
+from sqlalchemy import func, null, select, update
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, sessionmaker
 
 from brumel.core.errors import BrumelError, InputError
+from brumel.store.rules import already_there
 from brumel.store.tables import Audit, User, WriteKey
+from brumel.work.changes import Changes
+from brumel.work.once import fingerprint
 
 Clock = Callable[[], datetime]
 
@@ -32,6 +36,18 @@ class Refused(BrumelError):
 
 class MovedOn(Refused):
     """The thing was changed in another window meanwhile; nothing was written."""
+
+
+class Conflict(Refused):
+    """It cannot be so beside what stands already; nothing was written."""
+
+
+class UsedBefore(Conflict):
+    """The key was used for another write already: by somebody else, for something else, or with other content."""
+
+
+class Taken(Conflict):
+    """Somebody else was quicker with what there can be only one of."""
 
 
 class NotAllowed(Refused):
@@ -56,14 +72,14 @@ class Write:
     key: uuid.UUID
     action: str
     written: datetime
+    entries: list[Audit] = field(default_factory=list)
 
     def record(self, subject: str, detail: dict[str, Any]) -> None:
-        """Write the audit entry: what was done to what."""
-        self.session.add(
-            Audit(
-                at=self.written, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
-            )
+        """Put down the audit entry, what was done to what; it reaches the record as the last of this write."""
+        entry = Audit(
+            at=self.written, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
         )
+        self.entries.append(entry)
 
 
 @dataclass(frozen=True)
@@ -102,9 +118,10 @@ def writes(
 ) -> Callable[[Callable[Concatenate[Write, P], R]], Callable[Concatenate[Desk, User, uuid.UUID, P], R]]:
     """Make a use case that writes: it is called with desk, person and the form's key, and gets its `Write`.
 
-    All of it is one transaction that takes effect once per key: a second send of the same key gives back the first
-    one's answer, a dataclass that is kept as JSON beside the key, but for its `secret` fields. Raises Refused where
-    the key was used for something else, NotAllowed for whoever only looks on.
+    All of it is one transaction that takes effect once per key: a second send of the same key with the same content
+    gives back the first one's answer, a dataclass that is kept as JSON beside the key, but for its `secret` fields.
+    Raises UsedBefore where the key was used for something else or with other content, Taken where somebody was quicker
+    with what there can be only one of, NotAllowed for whoever only looks on.
     """
     kind = TypeAdapter(answer)
 
@@ -113,14 +130,18 @@ def writes(
         def once(desk: Desk, actor: User, key: uuid.UUID, /, *args: P.args, **kwargs: P.kwargs) -> R:
             if actor.role not in ("technician", "lead") and action not in OF_ONESELF:
                 raise NotAllowed("Your role looks at records and changes nothing.")
-            with desk.sessions.begin() as session:
+            mine = {"key": key, "user_id": actor.id, "action": action, "content": fingerprint(args, kwargs)}
+            with _only_one_of_each(), desk.sessions.begin() as session:
                 now = desk.clock()
-                if not _is_new(session, actor, key, action, now):
-                    return kind.validate_python(_earlier_answer(session, actor, key, action))
+                if not _is_new(session, mine, now):
+                    return kind.validate_python(_earlier_answer(session, mine))
                 w = Write(session, actor, now, key, action, desk.recorder() if desk.recorder else now)
-                result = use_case(w, *args, **kwargs)
+                with Changes(session) as changes:
+                    result = use_case(w, *args, **kwargs)
+                    session.flush()
                 kept = kind.dump_python(result, mode="json", exclude=set(secret))
                 session.execute(update(WriteKey).where(WriteKey.key == key).values(result=kept))
+                add_entries(session, w.entries, changes)
                 return result
 
         return once
@@ -128,26 +149,52 @@ def writes(
     return decorate
 
 
+def add_entries(session: Session, entries: Sequence[Audit], changes: Changes) -> None:
+    """Add audit entries as the last of a transaction: the next writer's wait for them, so little may come after.
+
+    What was before and after stands in the first one.
+    """
+    for number, entry in enumerate(entries):
+        entry.changes = changes.as_dict() if number == 0 else {}
+        session.add(entry)
+    session.flush()
+
+
+@contextmanager
+def _only_one_of_each() -> Iterator[None]:
+    """What the tables allow only once is said as a sentence. Raises Taken."""
+    try:
+        yield
+    except IntegrityError as error:
+        raise Taken(already_there(error)) from error
+
+
 def inside(use_case: Callable[Concatenate[Desk, User, uuid.UUID, P], R]) -> Callable[Concatenate[Write, P], R]:
     """A use case as part of another write: called with that one's `Write`, in its transaction and under its key."""
     return use_case.__wrapped__  # type: ignore[attr-defined]
 
 
-def _is_new(session: Session, actor: User, key: uuid.UUID, action: str, now: datetime) -> bool:
+def _is_new(session: Session, mine: dict[str, Any], now: datetime) -> bool:
     taken = session.execute(
-        insert(WriteKey)
-        .values(key=key, user_id=actor.id, action=action, at=now, result={})
-        .on_conflict_do_nothing()
-        .returning(WriteKey.key)
+        insert(WriteKey).values(**mine, at=now, result=null()).on_conflict_do_nothing().returning(WriteKey.key)
     )
     return taken.scalar() is not None
 
 
-def _earlier_answer(session: Session, actor: User, key: uuid.UUID, action: str) -> dict[str, Any]:
-    earlier = session.execute(select(WriteKey).where(WriteKey.key == key)).scalar_one()
-    if earlier.user_id != actor.id or earlier.action != action:
-        raise Refused("This form was already used for something else. Reload the page and try again.")
+def _earlier_answer(session: Session, mine: dict[str, Any]) -> Any:
+    earlier = session.execute(select(WriteKey).where(WriteKey.key == mine["key"])).scalar_one()
+    if (earlier.user_id, earlier.action) != (mine["user_id"], mine["action"]):
+        raise UsedBefore("This form was already used for something else. Reload the page and try again.")
+    if earlier.content != mine["content"]:
+        raise UsedBefore(
+            "This form was sent before with other content. What was sent then stands; look at it before you send this too."
+        )
     return earlier.result
+
+
+def alone_with(session: Session, subject: object) -> None:
+    """Wait until nobody else writes about this subject, and keep them waiting until this transaction ends."""
+    session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(subject)))))
 
 
 def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:

@@ -17,7 +17,7 @@ from brumel.methods import Method, StepSpec
 from brumel.methods.model import SET
 from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunChange, RunEnd
 from brumel.work import kit
-from brumel.work.desk import MovedOn, NotFound, Write, object_id
+from brumel.work.desk import MovedOn, NotFound, Write, alone_with, object_id
 from brumel.work.kit.stock import left_of_lots
 from brumel.work.quantities.base import Quantity, RunContext
 from brumel.work.quantities.book import quantity_of
@@ -171,7 +171,7 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     """The run of that id, the front door for everything that names a run. With `lock`, writes take turns."""
     key = object_id(run_id, "run")
     if lock:
-        session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(key)))))
+        alone_with(session, key)
     on_the_way = (
         select(
             func.jsonb_agg(

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
@@ -18,7 +18,7 @@ from brumel.methods import ORDER, Method, load_method, load_methods
 from brumel.methods.loader import method_faults
 from brumel.methods.model import BandSpec, Limit
 from brumel.store.tables import MethodVersion, Probe
-from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, clean_reason, writes
+from brumel.work.desk import MovedOn, NotAllowed, NotFound, Refused, Write, Written, alone_with, clean_reason, writes
 
 MOST_STEPS = 8
 
@@ -182,7 +182,7 @@ def retire_method(w: Write, *, method_key: str, reason: str) -> Written:
     current = method(w.session, method_key)
     if current is None:
         raise NotFound("There is no such method in use.")
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"methods:{current.quantity}"))))
+    alone_with(w.session, f"methods:{current.quantity}")
     if len(methods_in_use(w.session, current.quantity)) == 1:
         raise Refused(
             f"“{current.title}” is the last method in use for its quantity; without one no such probe could be "

@@ -12,10 +12,11 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
-from brumel.store.tables import Dip, LinkSession, Meter, Probe, RunEnd
+from brumel.store.tables import Dip, LinkContact, LinkSession, LinkState, Meter, Probe, RunEnd
 from brumel.work.desk import Desk, NotFound, object_id, token_hash
 from brumel.work.link import samples
 
@@ -61,8 +62,10 @@ def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
     """A link program begins: its clock starts now. Returns the session and the addresses Kit knows."""
     with desk.sessions.begin() as session:
         meter, now = meter_of(session, token), desk.clock()
-        link_session = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60], last_at=now, last={})
+        link_session = LinkSession(id=uuid.uuid4(), meter_id=meter.id, at=now, agent=agent[:60])
         session.add(link_session)
+        session.flush()
+        _spoke(session, link_session, now, {})
         on_it = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
         on_link = sorted((p for p in on_it if p.address), key=lambda p: p.link_place)
         return {
@@ -133,7 +136,7 @@ def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: 
             stored += _place(session, probe_id, mine)
             late += sum(now - at > timedelta(seconds=10) for at, _ in mine)
         last = {r.place: [r.signal, r.temperature_c] for r in rows}
-        link.last_at, link.last = now, {**link.last, **last}
+        _spoke(session, link, now, last)
         drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
         again = abs(drift) > MOST_DRIFT_S
         return {"stored": stored, "late": late, "again": again, "idle": _idle(session, meter, now)}
@@ -168,13 +171,31 @@ def _sample(dip: Dip, at: datetime, row: SampleRow) -> tuple[int, float, float, 
     return round(t_s * 1000), t_s, row.signal, row.temperature_c, None
 
 
-def newest(session: Session, meter_id: uuid.UUID) -> LinkSession | None:
-    """The newest session of a meter's link program."""
-    query = select(LinkSession).where(LinkSession.meter_id == meter_id).order_by(LinkSession.at.desc()).limit(1)
+def _spoke(session: Session, link: LinkSession, now: datetime, last: dict[str, Any]) -> None:
+    """The link was heard just now: how it stands, and for good the minute in which it spoke."""
+    state = session.get(LinkState, link.id, with_for_update={"of": LinkState})
+    if state is None:
+        session.add(LinkState(session_id=link.id, at=now, last=last))
+    else:
+        state.at, state.last = now, {**state.last, **last}
+    minute = max(0, int((now - link.at).total_seconds() // 60))
+    contact = insert(LinkContact).values(session_id=link.id, minute=minute, at=now)
+    session.execute(contact.on_conflict_do_nothing())
+
+
+def newest(session: Session, meter_id: uuid.UUID) -> LinkState | None:
+    """How the newest session of a meter's link program stands."""
+    query = (
+        select(LinkState)
+        .join(LinkState.link)
+        .where(LinkSession.meter_id == meter_id)
+        .order_by(LinkSession.at.desc())
+        .limit(1)
+    )
     return session.scalar(query)
 
 
 def alive(session: Session, meter_id: uuid.UUID, now: datetime) -> bool:
     """Whether the link has spoken just now."""
-    link_session = newest(session, meter_id)
-    return link_session is not None and now - link_session.last_at < SILENT
+    state = newest(session, meter_id)
+    return state is not None and now - state.at < SILENT

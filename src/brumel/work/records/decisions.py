@@ -17,7 +17,18 @@ from brumel.store.records import Closing, Decision
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Visit
 from brumel.work.bench import closing_checks
-from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, lead_signs, object_id, writes
+from brumel.work.desk import (
+    MovedOn,
+    NotFound,
+    Refused,
+    Write,
+    Written,
+    alone_with,
+    clean_reason,
+    lead_signs,
+    object_id,
+    writes,
+)
 from brumel.work.rounds.sheet.plausibility import limited
 from brumel.work.rounds.sheet.rows import copy_of, follow, locked
 
@@ -161,7 +172,7 @@ def decide(w: Write, *, closing_id: str, decision: str, reason: str, name: str) 
 
 
 def lock_subject(w: Write, subject: uuid.UUID) -> None:
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(subject)))))
+    alone_with(w.session, subject)
 
 
 def take_turns(w: Write, rows: Sequence[Reading]) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
@@ -15,7 +15,7 @@ from brumel.core.sentence import Amount, PlaceClock, say
 from brumel.store.rounds import Outing, RoundStop
 from brumel.store.tables import Reading, Site, User, Visit, VisitMove
 from brumel.work import kit
-from brumel.work.desk import Refused, Write
+from brumel.work.desk import Refused, Write, alone_with
 from brumel.work.quantities import names as quantity_names
 from brumel.work.questions import Question, Unanswered
 from brumel.work.rounds.outings import outing as find_outing
@@ -122,7 +122,7 @@ def keep_visit(w: Write, visit: QueuedVisit) -> tuple[Visit, list[Reading]]:
     site = find_site(w.session, visit.site_id)
     out = find_outing(w.session, visit.outing_id) if visit.outing_id else None
     # Two visits to one site take turns, so that the second finds what the first has written.
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(f"{out.id if out else ''}:{site.id}"))))
+    alone_with(w.session, f"{out.id if out else ''}:{site.id}")
     first = min(visit.sets, key=lambda one: one.at)
     there = _there(w, out, site, first.at)
     if not visit.both and out is not None:

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.methods import ORDER
 from brumel.store.records import Closing
-from brumel.store.rounds import Outing, Round
+from brumel.store.rounds import Outing, OutingEnd, Round
 from brumel.store.standing import is_standing
 from brumel.store.tables import Probe, Reading, Site, User, Visit, VisitMove
 from brumel.work import kit
@@ -179,7 +179,6 @@ def start(w: Write, *, round_id: str, meter_id: str = "") -> Written:
             day=day,
             meter_id=main.id,
             operator_id=w.actor.id,
-            packed={},
             started_at=w.now,
         )
         w.session.add(running_outing)
@@ -192,6 +191,7 @@ def start(w: Write, *, round_id: str, meter_id: str = "") -> Written:
 def end(w: Write, *, outing_id: str) -> Written:
     """Back from the round: what is left is the closing check of each probe."""
     ending = outing(w.session, outing_id)
-    ending.ended_at = ending.ended_at or w.now
+    if ending.end is None:
+        ending.end = OutingEnd(at=w.now, by_id=w.actor.id)
     w.record(f"outing:{outing_id}", {"ended": str(ending.ended_at)})
     return Written(str(ending.id))

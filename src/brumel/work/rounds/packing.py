@@ -8,13 +8,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.core.quantity_table import IONS
 from brumel.core.sentence import Amount, Span, joined, say
-from brumel.store.rounds import Outing, Round
+from brumel.store.rounds import Outing, OutingPacking, OutingSettings, Round
 from brumel.store.tables import Meter, MeterSettings, Site
 from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, Written, object_id, writes
@@ -237,7 +236,9 @@ def settings(
         confirmation = _confirmed(outing, taken)
         rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
         items.append(
-            Settings(meter, taken, rows, f"{confirmation['at']} by {confirmation['by']}" if confirmation else "")
+            Settings(
+                meter, taken, rows, f"{confirmation.at.isoformat()} by {confirmation.by.name}" if confirmation else ""
+            )
         )
     return items
 
@@ -251,22 +252,16 @@ def unseen(session: Session, outing: Outing, meters: Iterable[Meter]) -> list[Me
     return [m for m in once if _confirmed(outing, recorded.get(m.id)) is None]
 
 
-def _confirmed(outing: Outing, taken: MeterSettings | None) -> dict[str, str] | None:
+def _confirmed(outing: Outing, taken: MeterSettings | None) -> OutingSettings | None:
     """Who checked these settings for the outing, None where nobody did since they were recorded."""
-    confirmation = outing.settings.get(str(taken.meter_id)) if taken is not None else None
-    return (
-        confirmation
-        if confirmation is not None and taken is not None and confirmation["snapshot"] == str(taken.id)
-        else None
-    )
+    check = outing.settings.get(str(taken.meter_id)) if taken is not None else None
+    return check if check is not None and taken is not None and check.snapshot_id == taken.id else None
 
 
 @writes("outing.settings", Written)
 def confirm(w: Write, *, outing_id: str, settings_id: str) -> Written:
     """The settings in the meter's menus are those of this snapshot: checked before leaving."""
     packed_outing = outing(w.session, outing_id)
-    w.session.execute(select(Outing.id).where(Outing.id == packed_outing.id).with_for_update())
-    w.session.refresh(packed_outing)
     taken = w.session.get(MeterSettings, object_id(settings_id, "settings"))
     if taken is None:
         raise NotFound("There are no such settings.")
@@ -274,8 +269,10 @@ def confirm(w: Write, *, outing_id: str, settings_id: str) -> Written:
     if newest is None or newest.id != taken.id:
         raise MovedOn("These settings were recorded anew in another window. You now see them.")
     meter = kit.meter_of(w.session, taken.meter_id)
-    confirmation = {"snapshot": str(taken.id), "at": w.now.isoformat(), "by": w.actor.name}
-    packed_outing.settings = {**packed_outing.settings, str(meter.id): confirmation}
+    check = OutingSettings(
+        outing_id=packed_outing.id, meter_id=meter.id, snapshot_id=taken.id, at=w.now, by_id=w.actor.id
+    )
+    w.session.add(check)
     w.record(f"outing:{outing_id}", {"settings of": meter.name, "snapshot": str(taken.id)})
     return Written(str(meter.id))
 
@@ -286,6 +283,7 @@ def pack(w: Write, *, outing_id: str, ticked: Sequence[str]) -> Packed:
     packed_outing = outing(w.session, outing_id)
     items = {i.key for group in packing(w.session, packed_outing.round, w.now).values() for i in group}
     kept = sorted(set(ticked) & items)
-    packed_outing.packed = dict.fromkeys(kept, w.now.isoformat())
+    ticks = dict.fromkeys(kept, w.now.isoformat())
+    w.session.add(OutingPacking(outing_id=packed_outing.id, packed=ticks, at=w.now, by_id=w.actor.id))
     w.record(f"outing:{outing_id}", {"packed": len(kept), "of": len(items)})
     return Packed(packed=len(kept))

@@ -26,6 +26,7 @@ from brumel.work.desk import (
     Refused,
     Write,
     Written,
+    alone_with,
     clean_reason,
     lead_signs,
     object_id,
@@ -115,7 +116,7 @@ _GONE = "This series was withdrawn; nothing is read or decided about it any more
 
 def _locked(w: Write, series_id: str) -> LoggerSeries:
     series = log(w.session, series_id)
-    w.session.execute(select(LoggerSeries.id).where(LoggerSeries.id == series.id).with_for_update())
+    alone_with(w.session, series.id)
     return series
 
 

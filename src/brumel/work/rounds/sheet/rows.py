@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
@@ -18,7 +18,7 @@ from brumel.core.sheet import Water
 from brumel.store.tables import Reading, Visit, VisitMove
 from brumel.store.typed_json import RunConditions
 from brumel.work import kit
-from brumel.work.desk import MovedOn, NotFound, Write, object_id
+from brumel.work.desk import MovedOn, NotFound, Write, alone_with, object_id
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 from brumel.work.questions import Question
@@ -36,7 +36,7 @@ NOTHING_SAID = Answers()
 def locked(w: Write, visit_id: str) -> Visit:
     """The visit alone. Whatever writes readings of a visit takes turns here, decisions of the lead too."""
     visit = find_visit(w.session, visit_id)
-    w.session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(visit.id)))))
+    alone_with(w.session, visit.id)
     if moved_to(w.session, visit.id) is not None:
         raise MovedOn("This visit was moved to its right site. Its sheet there is the one to write on.")
     return visit

@@ -1,0 +1,96 @@
+"""Commands of whoever runs Brumel on a database of their own: migrate, check, back up, move."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+import psycopg
+from rich.console import Console
+
+from brumel.config import sqlalchemy_url
+
+out = Console(stderr=False, highlight=False)
+
+
+def owner_url() -> str:
+    """The database as its owner sees it: BRUMEL_OWNER_URL, or DATABASE_URL where there is only one role yet."""
+    url = os.environ.get("BRUMEL_OWNER_URL") or os.environ.get("DATABASE_URL")
+    if not url:
+        raise click.ClickException(
+            "BRUMEL_OWNER_URL is not set, nor DATABASE_URL; point it at the database as its owner."
+        )
+    return sqlalchemy_url(url)
+
+
+def check_ready(url: str) -> None:
+    """Refuse, with a sentence, to work on a database that is not migrated, or as a role that could change evidence."""
+    from brumel.store.migrate import is_newest
+    from brumel.store.rights import owns_tables
+
+    try:
+        if not is_newest(url):
+            raise click.ClickException(
+                "The database's tables are not those of this version. Run ./brumel migrate as their owner first "
+                "(BRUMEL_OWNER_URL); nothing was changed."
+            )
+        if owns_tables(url):
+            raise click.ClickException(
+                "DATABASE_URL signs in as a role that could alter the tables, and with them what is evidence. Let it be the "
+                "application's own role (README, On a server of your own); the owner's address belongs in BRUMEL_OWNER_URL."
+            )
+    except psycopg.errors.InsufficientPrivilege as error:
+        raise click.ClickException(
+            "The role of DATABASE_URL may not read the tables. Run ./brumel migrate --role with its name as the owner."
+        ) from error
+    except psycopg.OperationalError as error:
+        raise click.ClickException(
+            f"The database of DATABASE_URL does not answer: {str(error).strip()[:300]}"
+        ) from error
+
+
+@click.command()
+@click.option("--role", default="", help="The role the application signs in as; that of DATABASE_URL, else brumel_app.")
+def migrate(role: str) -> None:
+    """Bring the tables up to this version, as their owner (BRUMEL_OWNER_URL), and give the application's role its rights."""
+    from brumel.store.migrate import APP_ROLE
+    from brumel.store.migrate import migrate as bring_up
+
+    named = psycopg.conninfo.conninfo_to_dict(os.environ.get("DATABASE_URL", "").replace("+psycopg", ""))
+    url = owner_url()
+    apart = bool(os.environ.get("BRUMEL_OWNER_URL"))
+    bring_up(url, role or (str(named.get("user") or APP_ROLE) if apart else APP_ROLE))
+    out.print("· up to date")
+
+
+@click.command()
+@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+def pack(file: Path) -> None:
+    """Write the whole practice of DATABASE_URL into a file: every table, without passwords and tokens."""
+    from brumel.store.archive import pack as pack_into
+
+    counts = pack_into(owner_url(), file)
+    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables in {file}")
+
+
+@click.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+def unpack(file: Path) -> None:
+    """Move a whole practice into an empty database, as its owner; its leads choose new passwords by links."""
+    from brumel.store.archive import ArchiveError
+    from brumel.store.archive import unpack as unpack_from
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import people
+    from brumel.work.desk import Desk
+
+    try:
+        counts = unpack_from(owner_url(), file)
+    except ArchiveError as error:
+        raise click.ClickException(str(error)) from error
+    out.print(f"· {sum(counts.values()):,} rows of {len(counts)} tables are here")
+    for name, token in people.let_leads_in(Desk(make_sessions(make_engine(owner_url())))):
+        out.print(f"  {name} chooses a password at /invited/{token}")
+
+
+COMMANDS = (migrate, pack, unpack)
