@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import psycopg
 from rich.console import Console
 
 from brumel.config import sqlalchemy_url
+
+if TYPE_CHECKING:
+    from brumel.store.chain import Anchor
 
 out = Console(stderr=False, highlight=False)
 
@@ -93,4 +97,68 @@ def unpack(file: Path) -> None:
         out.print(f"  {name} chooses a password at /invited/{token}")
 
 
-COMMANDS = (migrate, pack, unpack)
+@click.command()
+@click.option("--anchor", "printed", multiple=True, help="An anchor printed before, as 1204:9f…; as often as you like.")
+def verify(printed: tuple[str, ...]) -> None:
+    """Walk the audit chain, the versions and all references of the record; the first broken link is named, and exits 1."""
+    from brumel.store.chain import Anchor
+
+    try:
+        anchors = [Anchor.read(text) for text in printed]
+    except ValueError as error:
+        raise click.ClickException(str(error)) from error
+    _walk(owner_url(), anchors)
+
+
+def _walk(url: str, anchors: list[Anchor]) -> None:
+    from brumel.store.chain import walk
+
+    with out.status("walking") as status:
+        walked = walk(url, anchors, lambda words: status.update(f"walking: {words}"))
+    if walked.broken:
+        raise click.ClickException(walked.broken)
+    out.print(f"· {walked.links:,} entries of the audit chain, all versions and references hold")
+    out.print(f"  anchor {walked.last}" if walked.last else "  nothing was written yet")
+
+
+@click.command()
+def anchor() -> None:
+    """Print the end of the audit chain: kept elsewhere, on paper or by mail, it shows later that nothing was rewritten."""
+    from brumel.store.chain import newest_anchor
+
+    click.echo(newest_anchor(owner_url()) or "nothing was written yet")
+
+
+@click.command()
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+def backup(file: Path) -> None:
+    """Write all there is, photos too, into a file of PostgreSQL's custom format, and say whether the record holds."""
+    from brumel.store.backup import BackupError
+    from brumel.store.backup import backup as write
+
+    try:
+        size = write(owner_url(), file)
+    except BackupError as error:
+        raise click.ClickException(str(error)) from error
+    out.print(f"· {file}, {size / 1e6:.1f} MB")
+    _walk(owner_url(), [])
+
+
+@click.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--role", default="brumel_app", show_default=True, help="The role the application signs in as.")
+def restore(file: Path, role: str) -> None:
+    """Read a backup into an empty database, as its owner, and walk it."""
+    from brumel.store.backup import BackupError
+    from brumel.store.backup import restore as read
+    from brumel.store.migrate import migrate as bring_up
+
+    try:
+        read(owner_url(), file)
+    except BackupError as error:
+        raise click.ClickException(str(error)) from error
+    bring_up(owner_url(), role)
+    _walk(owner_url(), [])
+
+
+COMMANDS = (migrate, pack, unpack, verify, anchor, backup, restore)

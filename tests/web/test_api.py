@@ -186,8 +186,10 @@ def test_a_visit_is_written_once_by_its_key(app, desk_of, things, clock):
     assert (reading["value"], reading["unit"], reading["backing"], reading["signed"]) == (7.32, "pH", "unbacked", False)
     with desk_of.read() as session:
         assert session.scalar(select(func.count(Reading.id))) == 2
-    # Another program's use of the same key is refused, not answered.
-    assert Caller(app, who="ilka").post("/visits", sent, key).status_code == 422
+    # Another program's use of the same key is refused, not answered; so is other content under it.
+    assert Caller(app, who="ilka").post("/visits", sent, key).status_code == 409
+    other = program.post("/visits", visit_of(things, clock) | {"note": "no ice"}, key)
+    assert (other.status_code, "other content" in other.json["detail"]) == (409, True)
     assert program.post("/visits", sent, "not-a-uuid").status_code == 422
 
 

@@ -15,7 +15,7 @@ from brumel.config import Config
 from brumel.store.rounds import Outing
 from brumel.store.tables import Reading, Run, Visit
 from brumel.web import create_app
-from tests.conftest import database_copy
+from tests.conftest import as_app, database_copy
 from tests.web.conftest import sign_in
 from tests.work import helpers as h
 
@@ -24,7 +24,7 @@ from tests.work import helpers as h
 def told_app(server, told_template):
     """The demo with five weeks of history; read only."""
     with database_copy(server, told_template) as url:
-        app = create_app(Config(url, "t" * 40, demo=True, insecure_cookies=True, zone="Europe/Oslo"))
+        app = create_app(Config(as_app(url), "t" * 40, demo=True, insecure_cookies=True, zone="Europe/Oslo"))
         app.testing = True
         yield app
 

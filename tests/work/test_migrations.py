@@ -59,8 +59,8 @@ def test_readings_of_an_older_version_keep_their_site_client_probe_and_place_in_
         meter = put(connection, "meters", link="typed")
         probe = put(connection, "probes", meter_id=meter, quantity="ph", name="Old one")
         sites = [
-            put(connection, "sites", client=c, name=c + " pond", zone="Europe/Oslo")
-            for c in ("Alder", "Birch", "Alder")
+            put(connection, "sites", client=c, name=f"{c} pond {n}", zone="Europe/Oslo")
+            for n, c in enumerate(("Alder", "Birch", "Alder"))
         ]
         for site in sites:
             visit = put(connection, "visits", site_id=site, operator_id=user, probe_id=probe, source="typed")

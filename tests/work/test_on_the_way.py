@@ -1,8 +1,6 @@
 """A run is the technician's: any cup next, one left out, done after two, a lot replaced, a wrong cup put right."""
 
 import pytest
-from sqlalchemy import text
-from sqlalchemy.exc import DBAPIError
 
 from brumel.core.errors import InputError
 from brumel.work import bench, kit
@@ -135,13 +133,3 @@ def test_a_wrong_cup_is_taken_as_the_one_it_is_without_typing_again(desk, clock,
     assert list(moved.trace.t_s) == list(seen.trace.t_s)
     with pytest.raises(MovedOn):  # a page from before the change
         bench.dip(desk, things.ansa, h.key(), run_id=run, step="acid", turn=1)
-
-
-def test_changes_are_evidence(desk, clock, things):
-    run = h.start(desk, things, "B1", source="typed")
-    where = type_cup(desk, clock, things, run, MV["neutral"])
-    bench.strike(desk, things.ansa, h.key(), **where, seq=0)
-    change(desk, things, run, bench.take_next, step="acid")
-    for table in ("run_changes", "struck_values"):
-        with pytest.raises(DBAPIError, match="evidence"), desk.sessions.begin() as session:
-            session.execute(text(f"delete from {table}"))

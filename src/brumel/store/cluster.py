@@ -217,8 +217,8 @@ class Cluster:
     def _ctl(self, *arguments: str, check: bool = True) -> subprocess.CompletedProcess[str]:
         return self._run("pg_ctl", "-D", str(self.data), *arguments, check=check)
 
-    def _run(self, program: str, *arguments: str, check: bool = True) -> subprocess.CompletedProcess[str]:
-        line = [_binary(program), *arguments]
+    def _run(self, name: str, *arguments: str, check: bool = True) -> subprocess.CompletedProcess[str]:
+        line = [program(name), *arguments]
         if self.as_root:
             line = ["setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups", *line]
         # The account may not be able to enter our working folder, so stand in / (found by trying it as root).
@@ -226,7 +226,7 @@ class Cluster:
             line, cwd="/", capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL, env=_clean_env()
         )
         if check and done.returncode != 0:
-            raise ClusterError(f"{program} failed: {(done.stderr or done.stdout).strip()[-800:]}")
+            raise ClusterError(f"{name} failed: {(done.stderr or done.stdout).strip()[-800:]}")
         return done
 
 
@@ -236,9 +236,10 @@ def _clean_env() -> dict[str, str]:
     }
 
 
-def _binary(program: str) -> str:
-    candidates = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{program}"), key=lambda p: int(p.parts[4]))
-    path = str(candidates[-1]) if candidates else shutil.which(program)
+def program(name: str) -> str:
+    """Where a program of PostgreSQL is, the newest where several are installed. Raises ClusterError."""
+    candidates = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda p: int(p.parts[4]))
+    path = str(candidates[-1]) if candidates else shutil.which(name)
     if not path:
-        raise ClusterError(f"PostgreSQL's {program} is not installed (Debian package: postgresql).")
+        raise ClusterError(f"PostgreSQL's {name} is not installed (Debian package: postgresql).")
     return path

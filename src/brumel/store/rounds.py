@@ -5,8 +5,9 @@ from __future__ import annotations
 import uuid
 from datetime import date, datetime
 
-from sqlalchemy import ForeignKey, Identity, UniqueConstraint
-from sqlalchemy.orm import Mapped, mapped_column, relationship
+from sqlalchemy import ForeignKey, Identity, String, UniqueConstraint, cast, func, select
+from sqlalchemy.dialects.postgresql import JSONB, aggregate_order_by
+from sqlalchemy.orm import Mapped, column_property, mapped_column, relationship
 
 from brumel.store.tables import Base, Json, Site, User, Uuid
 from brumel.store.typed_json import Packed, TypedJson
@@ -79,7 +80,6 @@ class OutingSettings(Base):
     snapshot_id: Mapped[Uuid] = mapped_column(ForeignKey("meter_settings.id"))
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
-    by: Mapped[User] = relationship(lazy="joined")
 
 
 class Outing(Base):
@@ -92,27 +92,48 @@ class Outing(Base):
     meter_id: Mapped[Uuid] = mapped_column(ForeignKey("meters.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     started_at: Mapped[datetime]
-    end: Mapped[OutingEnd | None] = relationship(lazy="joined")
-    packings: Mapped[list[OutingPacking]] = relationship(order_by=OutingPacking.id)
-    checks: Mapped[list[OutingSettings]] = relationship(order_by=OutingSettings.id)
+    ended_at: Mapped[datetime | None] = column_property(
+        select(OutingEnd.at).where(OutingEnd.outing_id == id).correlate_except(OutingEnd).scalar_subquery()
+    )
+    last_packed: Mapped[Packed | None] = column_property(
+        select(OutingPacking.packed)
+        .where(OutingPacking.outing_id == id)
+        .order_by(OutingPacking.id.desc())
+        .limit(1)
+        .correlate_except(OutingPacking)
+        .scalar_subquery()
+    )
+    checked: Mapped[Json | None] = column_property(
+        select(
+            func.jsonb_object_agg(
+                cast(OutingSettings.meter_id, String),
+                aggregate_order_by(
+                    func.jsonb_build_object(
+                        "snapshot", OutingSettings.snapshot_id, "at", OutingSettings.at, "by", User.name
+                    ),
+                    OutingSettings.id,
+                ),
+                type_=JSONB,
+            )
+        )
+        .join(User, OutingSettings.by_id == User.id)
+        .where(OutingSettings.outing_id == id)
+        .correlate_except(OutingSettings, User)
+        .scalar_subquery()
+    )
     round: Mapped[Round] = relationship(lazy="joined")
     operator: Mapped[User] = relationship(lazy="joined")
     __table_args__ = (UniqueConstraint("round_id", "day"),)
 
     @property
-    def ended_at(self) -> datetime | None:
-        """When they were back, None while it goes on."""
-        return self.end.at if self.end else None
-
-    @property
     def packed(self) -> Packed:
         """What was ticked last of the packing list: {item: when}."""
-        return self.packings[-1].packed if self.packings else {}
+        return self.last_packed or {}
 
     @property
-    def settings(self) -> dict[str, OutingSettings]:
-        """The check that counts for each meter, by its id."""
-        return {str(check.meter_id): check for check in self.checks}
+    def settings(self) -> dict[str, dict[str, str]]:
+        """Whose settings were checked against which snapshot: {meter: {snapshot, at, by}}."""
+        return self.checked or {}
 
 
 class VisitNote(Base):

@@ -7,7 +7,7 @@ from types import TracebackType
 from typing import Any, Self
 
 from pydantic_core import to_jsonable_python
-from sqlalchemy import event, inspect
+from sqlalchemy import Column, event, inspect
 from sqlalchemy.orm import Session
 
 from brumel.store.rights import EVIDENCE
@@ -81,7 +81,7 @@ class Changes:
 
 
 def _names(row: Any) -> list[str]:
-    return [column.key for column in inspect(row).mapper.column_attrs]
+    return [one.key for one in inspect(row).mapper.column_attrs if isinstance(one.columns[0], Column)]
 
 
 def _key(row: Any) -> str:

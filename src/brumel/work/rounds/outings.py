@@ -191,7 +191,7 @@ def start(w: Write, *, round_id: str, meter_id: str = "") -> Written:
 def end(w: Write, *, outing_id: str) -> Written:
     """Back from the round: what is left is the closing check of each probe."""
     ending = outing(w.session, outing_id)
-    if ending.end is None:
-        ending.end = OutingEnd(at=w.now, by_id=w.actor.id)
-    w.record(f"outing:{outing_id}", {"ended": str(ending.ended_at)})
+    if ending.ended_at is None:
+        w.session.add(OutingEnd(outing_id=ending.id, at=w.now, by_id=w.actor.id))
+    w.record(f"outing:{outing_id}", {"ended": str(ending.ended_at or w.now)})
     return Written(str(ending.id))

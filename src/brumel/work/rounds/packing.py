@@ -236,9 +236,7 @@ def settings(
         confirmation = _confirmed(outing, taken)
         rows = tuple(meter_settings.in_words(taken.settings)) if taken else ()
         items.append(
-            Settings(
-                meter, taken, rows, f"{confirmation.at.isoformat()} by {confirmation.by.name}" if confirmation else ""
-            )
+            Settings(meter, taken, rows, f"{confirmation['at']} by {confirmation['by']}" if confirmation else "")
         )
     return items
 
@@ -252,10 +250,10 @@ def unseen(session: Session, outing: Outing, meters: Iterable[Meter]) -> list[Me
     return [m for m in once if _confirmed(outing, recorded.get(m.id)) is None]
 
 
-def _confirmed(outing: Outing, taken: MeterSettings | None) -> OutingSettings | None:
+def _confirmed(outing: Outing, taken: MeterSettings | None) -> dict[str, str] | None:
     """Who checked these settings for the outing, None where nobody did since they were recorded."""
     check = outing.settings.get(str(taken.meter_id)) if taken is not None else None
-    return check if check is not None and taken is not None and check.snapshot_id == taken.id else None
+    return check if check is not None and taken is not None and check["snapshot"] == str(taken.id) else None
 
 
 @writes("outing.settings", Written)
