@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import queue
 import shutil
 import signal
 import statistics
@@ -143,7 +144,8 @@ def latency(desk: Desk) -> None:
     hub = Hub(os.environ["BRUMEL_TEST_CLUSTER_DB"])
     thread = threading.Thread(target=meter)
     thread.start()
-    with hub.watch(dip) as news:
+    news: queue.Queue[None] = queue.Queue()
+    with hub.watch(lambda: news.put(None), dip):
         end = time.monotonic() + 12
         while time.monotonic() < end:
             found = seen.tick()

@@ -68,8 +68,8 @@ class Person:
 
     def __init__(self, base, name):
         self.base = base
-        jar = urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
-        self.opener = urllib.request.build_opener(jar)
+        self.jar = http.cookiejar.CookieJar()
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
         self.token = self._token("/sign-in")
         self.send("/sign-in", username=name, password=PASSWORD)
         self.token = self._token("/kit")

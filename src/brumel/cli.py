@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import socket
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 import uuid
@@ -28,8 +30,6 @@ from brumel.store.cluster import Cluster, ClusterError, free_port
 DEFAULT_PORT = 8420
 #: How often a child process looks whether whoever started it is still there [s].
 LOOK_S = 4.0
-#: Threads of a web worker; each live page holds one.
-THREADS = 64
 #: How many probes of the demo are calibrated side by side.
 HANDS = 2
 out = Console(stderr=False, highlight=False)
@@ -236,26 +236,26 @@ class Running:
                 child.kill()
 
 
-def _server(bind: str, workers: int, threads: int = THREADS) -> list[str]:
+def _server(bind: str, workers: int) -> list[str]:
     options = {
         "bind": bind,
         "workers": workers,
-        "worker-class": "gthread",
-        "threads": threads,
+        "worker-class": "brumel.wsgi.Worker",
         "timeout": 60,
+        "backlog": 2048,
         "graceful-timeout": 3,
         "log-level": "warning",
         "config": "python:brumel.wsgi",
     }
     named = [word for name, value in options.items() for word in (f"--{name}", str(value))]
-    return [sys.executable, "-m", "gunicorn", *named, "--preload", "--no-control-socket", "brumel.wsgi:app"]
+    return [sys.executable, "-m", "gunicorn", *named, "--preload", "--no-control-socket", "brumel.wsgi:doors"]
 
 
 @main.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=DEFAULT_PORT, show_default=True)
 @click.option("--workers", default=2, show_default=True)
-@click.option("--threads", default=THREADS, show_default=True, help="Threads a worker; each live page holds one.")
+@click.option("--threads", default=16, show_default=True, help="Threads a worker for pages; what is live needs none.")
 @click.option("--jobs/--no-jobs", default=True, show_default=True, help="Do long work on this machine too.")
 def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
@@ -263,15 +263,17 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     operations.check_ready(config.database_url)
     _tell_how_to_begin(config, host, port)
     running = Running()
+    counted = tempfile.mkdtemp(prefix="brumel-figures-")  # what each worker counted, for all of them to tell
     try:
         running.start(
-            [_server(f"{host}:{port}", workers, threads)],
-            os.environ,
+            [_server(f"{host}:{port}", workers)],
+            {"BRUMEL_LOG": "info"} | os.environ | {"BRUMEL_THREADS": str(threads), "PROMETHEUS_MULTIPROC_DIR": counted},
             [_brumel("jobs", "--parent", str(os.getpid()))] if jobs else [],
         )
         sys.exit(running.until_one_ends())
     finally:
         running.end()
+        shutil.rmtree(counted, ignore_errors=True)
 
 
 def _tell_how_to_begin(config: Config, host: str, port: int) -> None:
@@ -297,7 +299,7 @@ def jobs_command(parent: int | None) -> None:
     operations.check_ready(config.database_url)
     os.nice(5)  # a page goes before
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    app = create_app(config)
+    app = create_app(config, longest_s=None)
     kinds.make_ready(app)
     jobs.process(
         jobs.Doer(app.extensions["desk"], kinds.doers(app)),

@@ -15,6 +15,7 @@ DEMO_PASSWORD = "tarnholt-field-book"  # noqa: S105
 DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
 SHORTEST_SECRET = 32
 MOST_PROXIES = 5
+LOG_LEVELS = ("info", "warning", "error")
 
 
 class ConfigError(Exception):
@@ -31,6 +32,8 @@ class Config:
     insecure_cookies: bool = False
     trusted_proxies: int = 0
     zone: str = "UTC"
+    metrics_token: str = ""
+    log_level: str = "warning"
 
     @classmethod
     def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
@@ -51,9 +54,16 @@ class Config:
         zone = env.get("BRUMEL_ZONE", "").strip() or "UTC"
         if zone not in available_timezones():
             faults.append(f"BRUMEL_ZONE is “{zone[:40]}”; it must be the name of a time zone in the tz database.")
+        level = env.get("BRUMEL_LOG", "").strip().lower() or "warning"
+        if level not in LOG_LEVELS:
+            faults.append(f"BRUMEL_LOG must be one of {', '.join(LOG_LEVELS)}; info logs each request.")
+        metrics = env.get("BRUMEL_METRICS_TOKEN", "").strip()
+        if metrics and len(metrics) < SHORTEST_SECRET:
+            faults.append(f"BRUMEL_METRICS_TOKEN must be a secret of at least {SHORTEST_SECRET} characters, or empty.")
         if faults:
             raise ConfigError(" ".join(faults))
-        return cls(sqlalchemy_url(url), secret, demo, env.get("BRUMEL_PLAIN_HTTP", "") == "1", int(proxies), zone)
+        plain_http = env.get("BRUMEL_PLAIN_HTTP", "") == "1"
+        return cls(sqlalchemy_url(url), secret, demo, plain_http, int(proxies), zone, metrics, level)
 
 
 def sqlalchemy_url(url: str) -> str:

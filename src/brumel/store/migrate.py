@@ -52,10 +52,14 @@ def add_months(url: str, now: datetime) -> list[str]:
         return [name for (name,) in connection.execute("select add_sample_months(%s, %s)", [now.date(), MONTHS_AHEAD])]
 
 
+def newest_version() -> str:
+    """The version of this Brumel's tables; files of migrations begin with their number."""
+    return max(path.name.split("_")[0] for path in (MIGRATIONS / "versions").glob("0*.py"))
+
+
 def is_newest(url: str) -> bool:
-    """Whether the database stands at the newest version already; files of migrations begin with their number."""
-    newest = max(path.name.split("_")[0] for path in (MIGRATIONS / "versions").glob("0*.py"))
+    """Whether the database stands at the newest version already."""
     with psycopg.connect(url.replace("+psycopg", "")) as connection:
         if connection.execute("select to_regclass('alembic_version') is null").fetchone() == (True,):
             return False
-        return connection.execute("select version_num from alembic_version").fetchone() == (newest,)
+        return connection.execute("select version_num from alembic_version").fetchone() == (newest_version(),)

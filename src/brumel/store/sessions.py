@@ -35,18 +35,33 @@ class Announcements:
             raise
 
 
-def make_engine(url: str, *, pool_size: int = 10) -> Engine:
+#: How long a write waits for another's, and how long one may stand open doing nothing [s].
+LONGEST_LOCK_S, LONGEST_IDLE_S = 10.0, 60.0
+
+
+def make_engine(url: str, *, pool_size: int = 10, longest_s: float | None = None) -> Engine:
     """An engine that checks a connection before use, so a restarted database is no error.
 
-    Just-in-time compiling is off: it costs more than these short queries take.
+    Just-in-time compiling is off: it costs more than these short queries take. Errors do not tell what was sent.
+
+    longest_s : a statement that takes longer is given up [s]; with it go limits for waiting and for doing nothing
     """
+    options = ["-c jit=off"]
+    if longest_s is not None:
+        limits = {
+            "statement_timeout": longest_s,
+            "lock_timeout": LONGEST_LOCK_S,
+            "idle_in_transaction_session_timeout": LONGEST_IDLE_S,
+        }
+        options += [f"-c {name}={round(seconds * 1000)}" for name, seconds in limits.items()]
     return create_engine(
         url,
         pool_pre_ping=True,
         pool_size=pool_size,
         max_overflow=20,
-        pool_timeout=15,
-        connect_args={"options": "-c jit=off"},
+        pool_timeout=8,
+        hide_parameters=True,
+        connect_args={"options": " ".join(options)},
     )
 
 

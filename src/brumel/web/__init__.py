@@ -17,14 +17,22 @@ from brumel.store.cluster import data_home
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.web import access, errors, filters, kept_pages, practice_clock, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
+from brumel.web.watching import log
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
 
 LARGEST_REQUEST = 1_000_000
 
 
-def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
-    """The application on a database that is already migrated."""
+#: No statement of a page takes longer than this; one that does is given up [s].
+LONGEST_STATEMENT_S = 15.0
+
+
+def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | None = LONGEST_STATEMENT_S) -> Flask:
+    """The application on a database that is already migrated.
+
+    longest_s : how long a statement may take; None for the jobs, whose work is long
+    """
     static_path = f"/static/{static_files.version()}"
     app = Flask(__name__, template_folder="templates", static_folder="static", static_url_path=static_path)
     app.url_map.strict_slashes = False  # /bench/ is /bench
@@ -43,7 +51,10 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
         DEMO=config.demo,
         DATABASE_URL=config.database_url,
         VERSION=__version__,
+        METRICS_TOKEN=config.metrics_token,
+        TRUSTED_PROXIES=config.trusted_proxies,
     )
+    log.init(app, config.log_level)
     if config.trusted_proxies:
         # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
         n = config.trusted_proxies
@@ -51,7 +62,7 @@ def create_app(config: Config, *, clock: Clock = utc_now) -> Flask:
     app.jinja_env.undefined = StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.bytecode_cache = _compiled_templates()
-    engine = make_engine(config.database_url)
+    engine = make_engine(config.database_url, longest_s=longest_s)
     app.extensions["desk"] = Desk(make_sessions(engine), clock)
     app.extensions["hub"] = Hub(config.database_url)
     practice_clock.init(app, config.zone)
@@ -102,6 +113,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.rounds import cups, logger, offline, outing, paper, printing, sheet, site_record  # noqa: F401 - on Rounds' blueprint
     from brumel.web.rounds import routes as rounds
     from brumel.web.today import routes as today
+    from brumel.web.watching import routes as watching
     from brumel.web.worksheet import routes as worksheet
 
     for place in (
@@ -120,6 +132,7 @@ def _register_places(app: Flask) -> None:
         link,
         api,
         glossary,
+        watching,
     ):
         app.register_blueprint(place.blueprint)
     for by_token in (link, api):  # they carry a token, never a cookie

@@ -27,6 +27,9 @@ ANYONE = EVERYBODY | {"anyone"}
 ROLES: dict[str, frozenset[str]] = {
     "static": ANYONE,
     "static_of_another_version": ANYONE,
+    "watching.alive": ANYONE,
+    "watching.ready": ANYONE,
+    "watching.metrics": ANYONE,
     "auth.sign_in": ANYONE,
     "auth.history": ANYONE,
     "auth.invited": ANYONE,

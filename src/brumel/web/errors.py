@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Flask, flash, redirect, render_template, request
+from flask import Flask, flash, make_response, redirect, render_template, request
 from flask_wtf.csrf import CSRFError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
@@ -71,9 +72,12 @@ def init(app: Flask) -> None:
         return _page(422, in_words(error))
 
     @app.errorhandler(OperationalError)
-    def database(error: OperationalError) -> Any:
-        app.logger.warning("database: %s", type(error.orig).__name__)
-        return _page(503)
+    @app.errorhandler(PoolTimeout)
+    def database(error: OperationalError | PoolTimeout) -> Any:
+        app.logger.warning("database: %s", type(getattr(error, "orig", None) or error).__name__)
+        response = make_response(_page(503))
+        response.headers["Retry-After"] = "5"
+        return response
 
     @app.errorhandler(DataError)
     @app.errorhandler(UnicodeError)

@@ -11,7 +11,7 @@ from flask import current_app, redirect, render_template, request, url_for
 from brumel.core.errors import InputError, words_of
 from brumel.core.meter_settings import low_battery
 from brumel.methods.model import SET
-from brumel.web import live
+from brumel.web import events
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.cup import other_lots, set_to, typed_entry
@@ -283,4 +283,4 @@ def stream(run_id: str) -> Any:
             numbers["expected_text"] = number(of_value(numbers["expected"]), of_value.digits or quantity.digits)
         return numbers
 
-    return live.stream(current_app.extensions["hub"], dip_id, tick, watch.moved)
+    return events.stream(current_app.extensions["hub"], dip_id, tick, watch.moved)

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import queue
+import json
 import time
-from contextlib import suppress
 from typing import Any
 
 from flask import Blueprint, current_app, jsonify, request
@@ -12,12 +11,15 @@ from flask import Blueprint, current_app, jsonify, request
 from brumel.core.errors import BrumelError, InputError
 from brumel.web.access import desk
 from brumel.web.arriving import json_object
+from brumel.web.held import Held, answer
 from brumel.web.reader import in_words
 from brumel.work.desk import NotFound
 from brumel.work.link import sessions as link_sessions
 
 #: Well under what a proxy between link and server gives an answer.
 LONGEST_WAIT_S = 20.0
+#: How often a link that waits is looked after, where nothing was announced.
+LOOK_S = 5.0
 
 blueprint = Blueprint("link", __name__, url_prefix="/link")
 
@@ -72,17 +74,24 @@ def wait() -> Any:
     """Answers once a probe of the meter is dipped, or after a while; until then the link need not hurry."""
     try:
         _body()
-        end = time.monotonic() + LONGEST_WAIT_S
-        probes = link_sessions.waits_for(desk(), _token())
-        while probes and (left := end - time.monotonic()) > 0:
-            with current_app.extensions["hub"].watch(*probes) as news:
-                probes = link_sessions.waits_for(desk(), _token())  # it may have been dipped before we listened
-                if probes:
-                    with suppress(queue.Empty):
-                        news.get(timeout=left)
-                    probes = link_sessions.waits_for(desk(), _token())
-        return jsonify(idle=bool(probes))
+        token, its_desk = _token(), desk()
+        probes = link_sessions.waits_for(its_desk, token)
     except link_sessions.BadToken as error:
         return _said(error, 401)
     except InputError as error:
         return _said(error, 422)
+    if not probes:
+        return jsonify(idle=False)
+    end = time.monotonic() + LONGEST_WAIT_S
+
+    def look() -> tuple[bytes, bool]:
+        """Nothing while all of them stand idle; then, or at the end, how they stand."""
+        try:
+            is_idle = bool(link_sessions.waits_for(its_desk, token))
+        except link_sessions.BadToken:  # it was replaced meanwhile: the link asks anew, and is told
+            is_idle = False
+        is_over = not is_idle or time.monotonic() >= end
+        return (json.dumps({"idle": is_idle}).encode() if is_over else b""), is_over
+
+    held_answer = Held(current_app.extensions["hub"], probes, look, LONGEST_WAIT_S + LOOK_S, LOOK_S)
+    return answer(held_answer, "application/json")

@@ -14,7 +14,7 @@ from brumel.core.units import to_canonical
 from brumel.core.working import Working
 from brumel.methods.field import load_field
 from brumel.store.tables import Visit
-from brumel.web import live
+from brumel.web import events
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
@@ -405,4 +405,4 @@ def stream(visit_id: str) -> Any:
     watch = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
     dip_id = str(watch.dip.id) if watch.dip else ""
     unit = units().get(watch.bare.line(watch.focus).probe.quantity, "")
-    return live.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved, unit)
+    return events.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved, unit)
