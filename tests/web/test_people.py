@@ -8,7 +8,7 @@ import pytest
 
 from brumel.config import first_code
 from brumel.core.errors import InputError
-from brumel.web import access, live
+from brumel.web import access, events
 from brumel.work import people
 from brumel.work.demo.load import PASSWORD
 from brumel.work.desk import NotAllowed, Refused
@@ -110,16 +110,16 @@ def test_who_is_deactivated_is_out_everywhere_with_tokens_calendar_and_phone_too
 
 
 def test_a_page_that_stands_open_sees_no_further_once_its_person_is_let_go(app, desk, things, monkeypatch):
-    monkeypatch.setattr(live, "IDLE_S", 0.05)
-    monkeypatch.setattr(live, "LONGEST_STREAM_S", 10.0)
+    monkeypatch.setattr(events, "IDLE_S", 0.05)
+    monkeypatch.setattr(events, "LONGEST_STREAM_S", 10.0)
     run = h.start(desk, things)
     h.bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     client = sign_in(app, "ansa")
-    events = client.get(f"/bench/runs/{run}/stream").response
-    heard = [next(events).decode() for _ in range(4)]
+    seen_events = client.get(f"/bench/runs/{run}/stream").response
+    heard = [next(seen_events).decode() for _ in range(4)]
     assert not any("moved" in each for each in heard)
     people.deactivate(desk, things.ilka, h.key(), user_id=str(things.ansa.id))
-    rest = "".join(each.decode() if isinstance(each, bytes) else each for each in events)  # it ends by itself
+    rest = "".join(each.decode() if isinstance(each, bytes) else each for each in seen_events)  # it ends by itself
     assert "event: moved" in rest
 
 

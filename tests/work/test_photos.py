@@ -1,6 +1,8 @@
 """Photos: hostile files refused with a sentence, names made harmless, position removed unless it is wanted."""
 
 import io
+import subprocess
+import sys
 
 import pytest
 from PIL import Image
@@ -63,3 +65,36 @@ def test_a_visit_keeps_its_photos(desk, clock):
         (one,) = photos.of_visit(session, rounds.visit_of(session, visit).id)
         assert (one.name, one.width, one.latitude) == ("take.png", 400, None)
         assert photos.picture(session, str(one.id)).startswith(b"\xff\xd8")
+
+
+#: Draws a photo afresh in a process of its own and says by how much its memory grew at most [MB].
+ALONE = """
+import io, resource, sys
+from brumel.work.rounds.sheet import photos
+data = open(sys.argv[1], "rb").read()
+photos.redraw(open(sys.argv[2], "rb").read())
+before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+print(photos.redraw(data)[1:3], (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024)
+"""
+
+
+@pytest.mark.parametrize(
+    ("kind", "size", "options"),
+    [
+        ("JPEG", (8900, 6600), {}),
+        ("JPEG", (6000, 4000), {"progressive": True, "subsampling": 0}),
+        ("PNG", (5900, 4000), {}),
+    ],
+)
+def test_a_photo_takes_less_than_two_hundred_megabytes(tmp_path, kind, size, options):
+    for name, points in (("large", size), ("small", (64, 64))):
+        Image.linear_gradient("L").resize(points).convert("RGB").save(tmp_path / name, kind, **options)
+    done = subprocess.run(
+        [sys.executable, "-c", ALONE, str(tmp_path / "large"), str(tmp_path / "small")],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    shape, grown = done.stdout.strip().rsplit(" ", 1)
+    assert shape.startswith("(1600,")
+    assert float(grown) < 200, done.stdout
