@@ -34,6 +34,8 @@ class Config:
     zone: str = "UTC"
     metrics_token: str = ""
     log_level: str = "warning"
+    old_secret_keys: tuple[str, ...] = ()
+    leads_need_two: bool = False
 
     @classmethod
     def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
@@ -63,7 +65,9 @@ class Config:
         if faults:
             raise ConfigError(" ".join(faults))
         plain_http = env.get("BRUMEL_PLAIN_HTTP", "") == "1"
-        return cls(sqlalchemy_url(url), secret, demo, plain_http, int(proxies), zone, metrics, level)
+        old = tuple(key for key in env.get("BRUMEL_OLD_SECRET_KEYS", "").split() if key)
+        two = env.get("BRUMEL_LEADS_SECOND_FACTOR", "") == "1"
+        return cls(sqlalchemy_url(url), secret, demo, plain_http, int(proxies), zone, metrics, level, old, two)
 
 
 def sqlalchemy_url(url: str) -> str:

@@ -37,7 +37,7 @@ def test_each_role_sees_its_rows_and_nothing_else(app):
                 assert code == 401, (path, role, code)  # a sign-in is no token
                 continue
             if role in access.ROLES[rule.endpoint]:
-                leads_on = rule.endpoint in ("auth.sign_in", "rounds.running") and code == 302
+                leads_on = rule.endpoint in ("auth.sign_in", "auth.second_factor", "rounds.running") and code == 302
                 assert code in (200, 404) or leads_on, (path, role, code)
             else:
                 assert code == (302 if role == "anyone" else 403), (path, role, code)

@@ -25,6 +25,7 @@ LEFT_BEHIND = frozenset(
         "sign_ins",
         "tokens",
         "invitations",
+        "recovery_codes",
         "rate_limits",
         "write_keys",
         "jobs",
@@ -35,7 +36,10 @@ LEFT_BEHIND = frozenset(
     }
 )
 #: Columns that are not taken along, with what stands there on arrival.
-SECRET = {"users": {"password_hash": "!", "stamp": "moved"}, "meters": {"token_hash": ""}}
+SECRET: dict[str, dict[str, Any]] = {
+    "users": {"password_hash": "!", "stamp": "moved", "totp_secret": "", "totp_step": 0},
+    "meters": {"token_hash": ""},
+}
 _BATCH = 500
 FORM = "brumel-practice-1"
 

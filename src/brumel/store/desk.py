@@ -72,6 +72,15 @@ class SignIn(Base):
     user: Mapped[User] = relationship(lazy="joined")
 
 
+class RecoveryCode(Base):
+    """A code that stands in once for a lost device; only its hash is kept."""
+
+    __tablename__ = "recovery_codes"
+    token_hash: Mapped[str] = mapped_column(primary_key=True)
+    user_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"), index=True)
+    used_at: Mapped[datetime | None]
+
+
 class Token(Base):
     """What a program ("program") or a calendar ("calendar") shows instead of a sign-in; it acts as its person.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint, text
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
@@ -13,7 +13,10 @@ from brumel.store.typed_json import LotMeasure, TypedJson
 
 
 class User(Base):
-    """A person who signs in. `stamp` changes with the password, so old sessions end; `units` are those of their pages."""
+    """A person who signs in. `stamp` changes with the password, so old sessions end; `units` are those of their pages.
+
+    `totp_secret` is the seed of their second factor, empty where they have none; `totp_step` the last step that was used.
+    """
 
     __tablename__ = "users"
     id: Mapped[Uuid] = uuid_key()
@@ -24,6 +27,8 @@ class User(Base):
     )
     password_hash: Mapped[str]
     stamp: Mapped[str]
+    totp_secret: Mapped[str] = mapped_column(default="")
+    totp_step: Mapped[int] = mapped_column(BigInteger, default=0)
     active: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[datetime]
     units: Mapped[Json] = mapped_column(default=dict)

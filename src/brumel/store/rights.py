@@ -66,7 +66,7 @@ EVIDENCE = frozenset(
 #: Kept by triggers that run as the owner; the application reads them.
 DERIVED = frozenset({"standing_readings", "unsigned"})
 #: What is thrown away when it is done with: the application may delete there.
-PASSING = frozenset({"job_files", "jobs", "rate_limits", "round_stops", "sign_ins", "sim_truths"})
+PASSING = frozenset({"job_files", "jobs", "rate_limits", "recovery_codes", "round_stops", "sign_ins", "sim_truths"})
 
 
 def give_rights(connection: psycopg.Connection[object], role: str) -> None:

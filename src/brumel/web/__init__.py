@@ -38,10 +38,12 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
     app.url_map.strict_slashes = False  # /bench/ is /bench
     app.config.update(
         SECRET_KEY=config.secret_key,
+        SECRET_KEY_FALLBACKS=list(config.old_secret_keys),
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=not config.insecure_cookies,
-        SESSION_COOKIE_NAME="brumel",
+        # The prefix binds it to this host over TLS: no other of the domain can set one.
+        SESSION_COOKIE_NAME="brumel" if config.insecure_cookies else "__Host-brumel",
         PERMANENT_SESSION_LIFETIME=LONGEST_SESSION,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
         WTF_CSRF_TIME_LIMIT=None,
@@ -53,6 +55,7 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
         VERSION=__version__,
         METRICS_TOKEN=config.metrics_token,
         TRUSTED_PROXIES=config.trusted_proxies,
+        LEADS_NEED_TWO=config.leads_need_two,
     )
     log.init(app, config.log_level)
     if config.trusted_proxies:

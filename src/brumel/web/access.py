@@ -31,6 +31,7 @@ ROLES: dict[str, frozenset[str]] = {
     "watching.ready": ANYONE,
     "watching.metrics": ANYONE,
     "auth.sign_in": ANYONE,
+    "auth.second_factor": ANYONE,
     "auth.history": ANYONE,
     "auth.invited": ANYONE,
     "auth.accept_invitation": ANYONE,
@@ -238,6 +239,9 @@ ROLES: dict[str, frozenset[str]] = {
     "people.deactivate": LEAD,
     "people.end_session": LEAD,
     "people.account": EVERYBODY,
+    "people.second_factor": READERS,
+    "people.set_up_second_factor": READERS,
+    "people.take_off_second_factor": READERS,
     "people.change_password": EVERYBODY,
     "people.end_own_session": EVERYBODY,
     "people.make_token": READERS,
@@ -274,6 +278,9 @@ ROLES: dict[str, frozenset[str]] = {
     "api.series": ANYONE,
     "api.series_values": ANYONE,
 }
+
+#: What a lead who has yet to set up their second factor may do, where the practice asks for one.
+WITH_ONE = frozenset({"people.second_factor", "people.set_up_second_factor", "auth.sign_out"})
 
 #: Where those begin who have no day's work here.
 FIRST_PAGE = {"client": "documents.mine", "auditor": "records.index"}
@@ -369,6 +376,13 @@ def init(app: Flask) -> None:
             return redirect(url_for(FIRST_PAGE[actor().role]))
         if actor().role not in allowed:
             abort(403)
+        if (
+            app.config["LEADS_NEED_TWO"]
+            and actor().role == "lead"
+            and not actor().totp_secret
+            and endpoint not in WITH_ONE
+        ):
+            return redirect(url_for("people.second_factor"))
         return None
 
     @app.after_request

@@ -7,13 +7,15 @@ import time
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from flask import Flask, request
+from flask import Flask, current_app, request
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
 from flask_login import current_user
+from itsdangerous import BadData, URLSafeTimedSerializer
 from limits.storage import Storage
 from sqlalchemy import Engine, delete, select, text
 from sqlalchemy.dialects.postgresql import insert
+from werkzeug.wrappers import Response as BaseResponse
 
 from brumel.store.tables import RateLimit
 
@@ -124,7 +126,9 @@ def _named() -> str:
 
 
 def slow_down() -> None:
-    """Wait a little where this name has failed often of late, from wherever."""
+    """Wait a little where this name has failed often of late, from wherever; not on a device it has signed in on before."""
+    if _named() in _known_here():
+        return
     failures = PostgresStorage().get(_failures())
     if failures > FREE_FAILURES:
         nap(min(0.1 * 2 ** min(failures - FREE_FAILURES, 8), LONGEST_DELAY_S))
@@ -137,6 +141,42 @@ def count_failure() -> None:
 
 def _failures() -> str:
     return f"failed-sign-in:{_named()}"
+
+
+#: How long a device is remembered, and how many names on it.
+KNOWN_S, MOST_NAMES = 180 * 86_400, 6
+
+
+def _signer() -> URLSafeTimedSerializer:
+    keys = [*current_app.config["SECRET_KEY_FALLBACKS"], current_app.config["SECRET_KEY"]]
+    return URLSafeTimedSerializer(keys, salt="brumel-device")
+
+
+def _device_cookie() -> str:
+    return f"{current_app.config['SESSION_COOKIE_NAME']}-device"
+
+
+def _known_here() -> list[str]:
+    """The names that have signed in on this device, as its signed cookie says."""
+    try:
+        return list(_signer().loads(request.cookies.get(_device_cookie(), ""), max_age=KNOWN_S))
+    except BadData:
+        return []
+
+
+def remember_device(response: BaseResponse) -> BaseResponse:
+    """This device is known by the name that has just signed in: no stranger's failures slow it down."""
+    name = _named()
+    names = [name, *(known for known in _known_here() if known != name)][:MOST_NAMES]
+    response.set_cookie(
+        _device_cookie(),
+        str(_signer().dumps(names)),
+        max_age=KNOWN_S,
+        secure=current_app.config["SESSION_COOKIE_SECURE"],
+        httponly=True,
+        samesite="Lax",
+    )
+    return response
 
 
 def init(app: Flask, engine: Engine) -> None:

@@ -106,11 +106,20 @@ class Desk:
 
 #: What whoever only looks on, an auditor or somebody of a client, may write: of their own account, and nothing else.
 OF_ONESELF = frozenset(
-    {"person.units", "person.password", "person.end_session", "token.make", "token.calendar", "token.end"}
+    {
+        "person.units",
+        "person.password",
+        "person.second_factor",
+        "person.second_factor_off",
+        "person.end_session",
+        "token.make",
+        "token.calendar",
+        "token.end",
+    }
 )
 
 #: What is no part of a key's content: a print of a password, which is short, would let it be guessed.
-UNPRINTED = frozenset({"old", "new", "again", "password"})
+UNPRINTED = frozenset({"old", "new", "again", "password", "seed", "one_time"})
 
 P = ParamSpec("P")
 R = TypeVar("R")

@@ -11,6 +11,7 @@ from wtforms import PasswordField, StringField
 
 from brumel.core.errors import InputError
 from brumel.core.sentence import say
+from brumel.store.tables import User
 from brumel.web.access import Account, actor, desk
 from brumel.web.answer import answer
 from brumel.web.filters import THEMES
@@ -19,12 +20,19 @@ from brumel.web.people.routes import device
 from brumel.web.sign_in_limit import (
     BY_ACCOUNT_AND_ADDRESS,
     BY_ADDRESS,
+    BY_PERSON,
     account_and_address,
     count_failure,
     limiter,
+    remember_device,
     slow_down,
 )
+from brumel.web.watching import figures
 from brumel.work import demo, people
+from brumel.work.people import second_factor as second_factors
+
+#: Where the signed cookie keeps who has given their password and still has to give a code; for how long that counts [s].
+HALF_WAY, LONGEST_HALF_WAY_S = "half way", 300.0
 
 blueprint = Blueprint("auth", __name__, template_folder="templates")
 
@@ -47,19 +55,61 @@ def sign_in() -> Any:
     elif form.is_submitted() and form.validate():
         slow_down()
         user = people.sign_in(desk(), str(form.username.data or ""), str(form.password.data or ""))
-        if user:
+        if user and user.totp_secret:
             session.clear()
-            session.permanent = True
-            token = people.open_session(desk(), user, device())
-            login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
-            return redirect(_own_path(request.args.get("next", "")))
+            session[HALF_WAY] = {"user": str(user.id), "stamp": user.stamp, "at": desk().clock().timestamp()}
+            return redirect(url_for("auth.second_factor", next=request.args.get("next")))
+        if user:
+            return _let_in(user)
         count_failure()
+        figures.refused_sign_ins.inc()
         problem = "User name or password is not right."
     offers = demo.ACCOUNTS if current_app.config["DEMO"] else ()
     page = render_template(
         "auth/sign_in.html", form=form, problem=problem, offers=offers, password=demo.PASSWORD, history=history
     )
     return page, (409 if history else 401) if problem else 200
+
+
+def _let_in(user: User) -> Any:
+    session.clear()
+    session.permanent = True
+    token = people.open_session(desk(), user, device())
+    login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
+    return remember_device(redirect(_own_path(request.args.get("next", ""))))
+
+
+def _half_way() -> User | None:
+    """Whoever has given their password within the last minutes, and it still is."""
+    stands = session.get(HALF_WAY)
+    if not stands or not 0 <= desk().clock().timestamp() - stands["at"] < LONGEST_HALF_WAY_S:
+        return None
+    with desk().read() as session_:
+        user = people.person(session_, stands["user"])
+    return user if user.active and user.totp_secret and user.stamp == stands["stamp"] else None
+
+
+def half_way_person() -> str:
+    """What a try at a code is counted by: whose it is, from wherever."""
+    return str((session.get(HALF_WAY) or {}).get("user", ""))
+
+
+@blueprint.route("/sign-in/code", methods=["GET", "POST"])
+@limiter.limit(BY_ADDRESS, methods=["POST"])
+@limiter.limit(BY_PERSON, key_func=half_way_person, methods=["POST"])
+def second_factor() -> Any:
+    """The code of the person's device, after the password."""
+    user, problem = _half_way(), ""
+    if user is None:
+        flash("Sign in again: the password was given too long ago.", "note")
+        return redirect(url_for("auth.sign_in", next=request.args.get("next")))
+    if request.method == "POST":
+        if second_factors.is_right(desk(), user.id, request.form.get("one_time", "")[:40]):
+            return _let_in(user)
+        people.note(desk(), user, "person.sign_in_refused", {"why": "code"})
+        figures.refused_sign_ins.inc()
+        problem = "This is not the code your device shows now, or it was used already. Type the next one."
+    return render_template("auth/second_factor.html", problem=problem), 401 if problem else 200
 
 
 @blueprint.get("/sign-in/history")
@@ -86,7 +136,8 @@ def sign_out() -> Any:
     logout_user()
     flash("Signed out.", "note")
     gone = redirect(url_for("auth.sign_in"))
-    gone.headers["Clear-Site-Data"] = '"cache"'  # whoever uses this browser next sees no page of before
+    # Whoever uses this browser next sees no page of before; what waits to be sent is in its storage, and stays.
+    gone.headers["Clear-Site-Data"] = '"cache", "cookies"'
     return gone
 
 

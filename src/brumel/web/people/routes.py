@@ -7,8 +7,10 @@ import io
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from flask import Blueprint, abort, current_app, flash, render_template, request, url_for
+import segno
+from flask import Blueprint, abort, current_app, flash, redirect, render_template, request, url_for
 from flask_login import current_user, login_user
+from markupsafe import Markup
 
 from brumel.config import first_code
 from brumel.store import archive
@@ -19,8 +21,9 @@ from brumel.web.forms import WriteForm
 from brumel.web.sign_in_limit import BY_ADDRESS, BY_PERSON, limiter, session_or_address
 from brumel.work import jobs, people
 from brumel.work.desk import NotAllowed, token_hash
+from brumel.work.people import second_factor as second_factors
 from brumel.work.people import tokens
-from brumel.work.records import telling
+from brumel.work.records import letterhead, telling
 
 blueprint = Blueprint("people", __name__, template_folder="templates")
 
@@ -168,6 +171,7 @@ def account(faults: Any = ()) -> Any:
             days=tokens.DAYS,
             words=ROLE_WORDS,
             shortest=people.SHORTEST_PASSWORD,
+            codes_left=second_factors.codes_left(session, actor()) if actor().totp_secret else 0,
             faults=faults,
             given=request.form,
         )
@@ -195,6 +199,55 @@ def change_password() -> Any:
         with desk().read() as session:
             _sign_in(people.person(session, str(actor().id)))
         flash("Your password is changed. You are signed out everywhere else.", "note")
+
+    return _own(do)
+
+
+@blueprint.get("/account/second-factor")
+def second_factor(faults: Any = ()) -> Any:
+    """Set up a second factor: a seed as a drawing and as letters, and the first code of it."""
+    if actor().totp_secret:
+        return redirect(url_for("people.account"))
+    seed = request.form.get("seed", "") or second_factors.new_seed()
+    with desk().read() as session:
+        practice = letterhead.practice(session).name
+    drawn = segno.make(second_factors.address(seed, actor().username, practice), micro=False)
+    page = render_template(
+        "people/second_factor.html",
+        seed=seed,
+        drawing=Markup(drawn.svg_inline(scale=5, border=3, dark="#000", light="#fff", title="The same as a drawing")),  # noqa: S704 - made here
+        needed=current_app.config["LEADS_NEED_TWO"] and actor().role == "lead",
+        faults=faults,
+    )
+    return page, 422 if faults else 200
+
+
+@blueprint.post("/account/second-factor")
+@limiter.limit(BY_PERSON, key_func=session_or_address)
+def set_up_second_factor() -> Any:
+    """The first code was typed: from now on one is asked for."""
+    form, made = WriteForm(), []
+
+    def do() -> str:
+        form.check()
+        given = {name: request.form.get(name, "")[:40] for name in ("seed", "one_time")}
+        made.append(second_factors.set_up(desk(), actor(), form.write_key, **given))
+        return ""
+
+    answered = answer(do, second_factor, url_for("people.account"))
+    if not made:
+        return answered
+    return render_template("people/recovery_codes.html", codes=made[0].codes)
+
+
+@blueprint.post("/account/second-factor/off")
+@limiter.limit(BY_PERSON, key_func=session_or_address)
+def take_off_second_factor() -> Any:
+    """Without one again."""
+
+    def do(form: WriteForm) -> None:
+        second_factors.take_off(desk(), actor(), form.write_key, one_time=request.form.get("one_time", "")[:40])
+        flash("You sign in with your password alone again.", "note")
 
     return _own(do)
 

@@ -72,7 +72,7 @@ class _Numbered(logging.Filter):
 def _set_up(level: str) -> None:
     brumel = logging.getLogger("brumel")
     if not any(isinstance(each, _OurHandler) for each in brumel.handlers):
-        handler = _OurHandler(sys.stderr)
+        handler = _OurHandler()
         handler.setFormatter(
             JsonFormatter(
                 ["asctime", "levelname", "name", "message"],
@@ -86,5 +86,11 @@ def _set_up(level: str) -> None:
     brumel.setLevel(level.upper())
 
 
-class _OurHandler(logging.StreamHandler[Any]):
-    """Known by its class, so that an application made twice in a process does not log twice."""
+class _OurHandler(logging.Handler):
+    """Writes to standard error as it is now; known by its class, so that two applications in a process do not log twice."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        try:
+            sys.stderr.write(self.format(record) + "\n")
+        except (OSError, ValueError):
+            self.handleError(record)

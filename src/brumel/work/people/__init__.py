@@ -1,4 +1,4 @@
-"""Who may come in: people who sign in, and the tokens of their programs."""
+"""Who may come in: people who sign in, their second factors, and the tokens of their programs."""
 
 from brumel.work.people.accounts import (
     LONGEST_SESSION,
@@ -12,6 +12,7 @@ from brumel.work.people.accounts import (
     end_one_session,
     end_session,
     is_password,
+    note,
     of_session,
     open_session,
     running_sessions,
@@ -60,6 +61,7 @@ __all__ = [
     "is_empty",
     "is_password",
     "let_leads_in",
+    "note",
     "of_client",
     "of_practice",
     "of_session",

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import secrets
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -13,7 +14,7 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
-from brumel.store.tables import SignIn, User
+from brumel.store.tables import Audit, SignIn, User
 from brumel.work.desk import Desk, NotFound, Write, Written, token_hash, writes
 
 #: The practice's own people: who does the work, who answers for it, who only looks at it.
@@ -26,6 +27,8 @@ UNIT_CHOICES = {
     "depth": ("m", "ft"),
 }
 SHORTEST_PASSWORD, LONGEST_PASSWORD = 10, 1024
+#: How hard to guess it must be, from 0 to 4 as zxcvbn judges it by its lists of leaked ones; and how much is judged.
+WEAKEST, LONGEST_JUDGED = 2, 64
 #: A session ends after this, however busy; and after this without a request. A working day fits into both.
 LONGEST_SESSION = timedelta(hours=14)
 LONGEST_IDLE = timedelta(hours=8)
@@ -37,14 +40,27 @@ _NOBODY = "$argon2id$v=19$m=65536,t=3,p=4$2sdkKNpRjd6idFaUvKt+PA$GPIdpl4q3Opx7XP
 
 
 def sign_in(desk: Desk, username: str, password: str) -> User | None:
-    """The user whose name and password these are; None for anything else."""
+    """The user whose name and password these are; None for anything else, which is put down where the name is known."""
     with desk.read() as session:
         user = session.scalar(select(User).where(User.username == username.strip().lower(), User.active))
     try:
         _hasher.verify(user.password_hash if user else _NOBODY, password[:1024])
     except (VerificationError, InvalidHashError):
+        if user is not None:
+            note(desk, user, "person.sign_in_refused", {"why": "password"})
         return None
     return user
+
+
+def note(desk: Desk, user: User, action: str, detail: dict[str, Any]) -> None:
+    """Put down in the audit what somebody did, or tried, before they were let in."""
+    with desk.sessions.begin() as session:
+        session.add(_entry(desk, user, action, detail))
+
+
+def _entry(desk: Desk, user: User, action: str, detail: dict[str, Any]) -> Audit:
+    subject, key = f"user:{user.id}", uuid.uuid4()
+    return Audit(at=desk.clock(), user_id=user.id, action=action, subject=subject, detail=detail, key=key)
 
 
 def is_password(session: Session, user: User, password: str) -> bool:
@@ -56,12 +72,22 @@ def is_password(session: Session, user: User, password: str) -> bool:
         return False
 
 
-def check_password(password: str, field: str = "password") -> None:
-    """Raises InputError for one that is too short or too long."""
+def check_password(password: str, field: str = "password", of: Sequence[str] = ()) -> None:
+    """Raises InputError for one that is too short, too long, or among the first that anybody would try.
+
+    of : the names of its person, which are no secret either
+    """
     if len(password) < SHORTEST_PASSWORD:
         raise InputError(field, f"Password must have at least {SHORTEST_PASSWORD} characters.")
     if len(password) > LONGEST_PASSWORD:
         raise InputError(field, f"Password has more than {LONGEST_PASSWORD} characters.")
+    from zxcvbn import zxcvbn  # its lists of known passwords are large, and most processes need none of them
+
+    names = [word for name in of for word in (name, *name.split())]
+    if zxcvbn(password[:LONGEST_JUDGED], user_inputs=[*names, "brumel"])["score"] < WEAKEST:
+        raise InputError(
+            field, "Password is among the first that are tried: known words, names, runs of keys. Take four words."
+        )
 
 
 def by_username(session: Session, username: str) -> User | None:
@@ -73,7 +99,7 @@ def add_user(session: Session, desk: Desk, username: str, name: str, role: str, 
     """A new person; the caller's transaction. Raises InputError for a bad role or a short password."""
     if role not in ROLES:
         raise InputError("role", f"Role “{role[:20]}” is not known; it is {', '.join(ROLES)}.", value=role)
-    check_password(password)
+    check_password(password, of=(username, name))
     if not username.strip() or len(username) > 60 or not name.strip() or len(name) > 80:
         raise InputError("username", "User name and name must be filled in, at most 60 and 80 characters.")
     if session.scalar(select(User.id).where(User.username == username.strip().lower())):
@@ -102,6 +128,7 @@ def open_session(desk: Desk, user: User, device: str = "") -> str:
                 token_hash=token_hash(token), user_id=user.id, stamp=user.stamp, device=device[:40], at=now, seen_at=now
             )
         )
+        session.add(_entry(desk, user, "person.sign_in", {"device": device[:40]}))
     return token
 
 
@@ -137,11 +164,10 @@ def standing_session(desk: Desk, token: str) -> SignIn | None:
 def end_session(desk: Desk, token: str) -> None:
     """The session ends on the server, so a copied cookie is worth nothing any more."""
     with desk.sessions.begin() as session:
-        session.execute(
-            update(SignIn)
-            .where(SignIn.token_hash == token_hash(token), SignIn.ended_at.is_(None))
-            .values(ended_at=desk.clock())
-        )
+        row = session.get(SignIn, token_hash(token), with_for_update={"of": SignIn})
+        if row is not None and row.ended_at is None:
+            row.ended_at = desk.clock()
+            session.add(_entry(desk, row.user, "person.sign_out", {"device": row.device}))
 
 
 def running_sessions(session: Session, user: User, now: datetime) -> list[SignIn]:
@@ -175,7 +201,7 @@ def change_password(w: Write, *, old: str, new: str, again: str) -> Written:
     if not is_password(w.session, w.actor, old):
         faults.append(InputError("old", "This is not the password you signed in with."))
     try:
-        check_password(new, "new")
+        check_password(new, "new", of=(w.actor.username, w.actor.name))
     except InputError as error:
         faults.append(error)
     if new != again:

@@ -14,6 +14,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.store.documents import Invitation
 from brumel.store.tables import Audit, Client, Token, User
 from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, token_hash, writes
+from brumel.work.people import second_factor
 from brumel.work.people.accounts import ROLES, add_user, check_password, hash_password
 
 #: A password is chosen within this.
@@ -82,11 +83,12 @@ def _invitation(w: Write, user: User) -> str:
 def invite_again(w: Write, *, user_id: str) -> Invited:
     """A new link for a person, who then chooses a new password: after a forgotten one, or to let them in again.
 
-    Their old password, sessions and links end at once; programs of theirs are not let in again.
+    Their old password, second factor, sessions and links end at once; programs of theirs are not let in again.
     """
     user = _another(w, user_id)
     _end_invitations(w, user)
     user.active, user.password_hash, user.stamp = True, NO_PASSWORD, secrets.token_hex(8)
+    second_factor.remove(w.session, user)
     w.record(f"user:{user.id}", {"invited again": user.username})
     return Invited(str(user.id), _invitation(w, user))
 
@@ -154,10 +156,10 @@ def invited(session: Session, token: str, now: datetime) -> User:
 
 def accept(desk: Desk, token: str, password: str) -> User:
     """Choose the password that an invitation is for. Raises NotFound or InputError."""
-    check_password(password)
     with desk.sessions.begin() as session:
         now = desk.clock()
         user = invited(session, token, now)
+        check_password(password, of=(user.username, user.name))
         used = session.execute(
             update(Invitation)
             .where(Invitation.token_hash == token_hash(token), Invitation.used_at.is_(None))

@@ -1,0 +1,123 @@
+"""A second factor: a code of six figures from the person's own device (TOTP, RFC 6238), and codes for a lost one."""
+
+from __future__ import annotations
+
+import hmac
+import secrets
+import uuid
+from dataclasses import dataclass
+from datetime import datetime
+
+import pyotp
+from sqlalchemy import delete, select, update
+from sqlalchemy.orm import Session
+
+from brumel.core.errors import InputError
+from brumel.store.desk import RecoveryCode
+from brumel.store.tables import User
+from brumel.work.desk import Desk, MovedOn, Write, Written, token_hash, writes
+
+#: A code counts for 30 s; one of the step before and after is taken too, for clocks that are a little off.
+STEP_S, WINDOW = 30, 1
+RECOVERY_CODES = 8
+
+
+@dataclass(frozen=True)
+class Codes:
+    """Codes for a lost device, shown this once."""
+
+    codes: tuple[str, ...]
+
+
+def new_seed() -> str:
+    """A seed for the person's device; it counts once a code of it was typed."""
+    return pyotp.random_base32()
+
+
+def address(seed: str, username: str, practice: str) -> str:
+    """What the device reads from the drawing: an otpauth address."""
+    return pyotp.TOTP(seed, interval=STEP_S).provisioning_uri(name=username, issuer_name=practice)
+
+
+def _step(seed: str, one_time: str, now: datetime) -> int | None:
+    """The time step whose code this is, None where it is none of those that count now."""
+    typed = "".join(one_time.split())
+    if len(typed) != 6 or not (typed.isascii() and typed.isdigit()):
+        return None
+    here = int(now.timestamp()) // STEP_S
+    maker = pyotp.TOTP(seed, interval=STEP_S)
+    steps = (here + offset for offset in range(-WINDOW, WINDOW + 1))
+    return next((step for step in steps if hmac.compare_digest(maker.generate_otp(step), typed)), None)
+
+
+@writes("person.second_factor", Codes, secret=frozenset({"codes"}))
+def set_up(w: Write, *, seed: str, one_time: str) -> Codes:
+    """From now on this person signs in with a code of this seed besides the password. Raises InputError."""
+    user = w.session.get_one(User, w.actor.id, with_for_update={"of": User})
+    if user.totp_secret:
+        raise MovedOn("You have a second factor already.")
+    if len(seed) != 32 or set(seed) - set("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567"):
+        raise InputError("one_time", "This page is out of date. Reload it and scan the drawing anew.")
+    step = _step(seed, one_time, w.now)
+    if step is None:
+        raise InputError(
+            "one_time", "This is not the code your device shows now. Look at its clock, and type the next one."
+        )
+    user.totp_secret, user.totp_step = seed, step
+    codes = tuple(secrets.token_hex(5) for _ in range(RECOVERY_CODES))
+    w.session.add_all(RecoveryCode(token_hash=token_hash(code), user_id=user.id) for code in codes)
+    w.record(f"user:{user.id}", {"second factor": "set up"})
+    return Codes(codes)
+
+
+@writes("person.second_factor_off", Written)
+def take_off(w: Write, *, one_time: str) -> Written:
+    """Without a second factor again; a code of it is asked for. Raises InputError."""
+    user = w.session.get_one(User, w.actor.id, with_for_update={"of": User})
+    if not user.totp_secret:
+        raise MovedOn("You have no second factor.")
+    if not _is_right(w.session, user, one_time, w.now):
+        raise InputError("one_time", "This is not the code your device shows now.")
+    remove(w.session, user)
+    w.record(f"user:{user.id}", {"second factor": "taken off"})
+    return Written(str(user.id))
+
+
+def remove(session: Session, user: User) -> None:
+    """Forget a person's second factor, as part of another write: their device is lost."""
+    user.totp_secret, user.totp_step = "", 0
+    session.execute(delete(RecoveryCode).where(RecoveryCode.user_id == user.id))
+
+
+def is_right(desk: Desk, user_id: uuid.UUID, one_time: str) -> bool:
+    """Whether this is the code of now, or one for a lost device. Either counts once."""
+    with desk.sessions.begin() as session:
+        user = session.get(User, user_id, with_for_update={"of": User})
+        return user is not None and user.active and _is_right(session, user, one_time, desk.clock())
+
+
+def _is_right(session: Session, user: User, one_time: str, now: datetime) -> bool:
+    step = _step(user.totp_secret, one_time, now)
+    if step is not None and step > user.totp_step:  # a code that was seen once is worth nothing
+        user.totp_step = step
+        return True
+    used = session.scalar(
+        update(RecoveryCode)
+        .where(
+            RecoveryCode.token_hash == token_hash("".join(one_time.split()).lower()),
+            RecoveryCode.user_id == user.id,
+            RecoveryCode.used_at.is_(None),
+        )
+        .values(used_at=now)
+        .returning(RecoveryCode.token_hash)
+    )
+    return used is not None
+
+
+def codes_left(session: Session, user: User) -> int:
+    """How many codes for a lost device are left."""
+    return len(
+        session.scalars(
+            select(RecoveryCode.token_hash).where(RecoveryCode.user_id == user.id, RecoveryCode.used_at.is_(None))
+        ).all()
+    )

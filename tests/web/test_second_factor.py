@@ -1,0 +1,177 @@
+"""Signing in with two factors, audited tries, known devices, guessable passwords, keys that change."""
+
+import re
+from datetime import timedelta
+
+import pyotp
+import pytest
+from sqlalchemy import select
+
+from brumel.config import Config
+from brumel.core.errors import InputError
+from brumel.store.tables import Audit
+from brumel.web import create_app, sign_in_limit
+from brumel.work.demo.load import PASSWORD
+from brumel.work.people.accounts import check_password
+from tests.conftest import as_app
+from tests.web.conftest import csrf, made_app, sign_in
+from tests.web.test_people import post
+
+
+def give_password(app, who="ilka", password=PASSWORD, client=None):
+    client = client or app.test_client()
+    answer = client.post("/sign-in", data={"csrf_token": csrf(client), "username": who, "password": password})
+    return client, answer
+
+
+def give_code(client, code):
+    return client.post("/sign-in/code", data={"csrf_token": csrf(client, "/sign-in/code"), "one_time": code})
+
+
+@pytest.fixture
+def lead(app, clock):
+    """A lead with a second factor: their seed, and the codes for a lost device."""
+    client = sign_in(app, "ilka")
+    page = client.get("/account/second-factor").text
+    seed = re.search(r'name="seed" value="([A-Z2-7]{32})"', page).group(1)
+    assert "<svg" in page
+    assert "style=" not in page.split("<svg")[1]
+    wrong = post(client, "/account/second-factor", seed=seed, one_time="000000")
+    assert (wrong.status_code, seed in wrong.text) == (422, True)  # the drawing stays as it was scanned
+    done = post(client, "/account/second-factor", seed=seed, one_time=pyotp.TOTP(seed).at(clock()))
+    codes = re.findall(r"<code>([0-9a-f]{5} [0-9a-f]{5})</code>", done.text)
+    assert len(codes) == 8
+    return seed, codes
+
+
+def test_two_factors_let_in_and_each_code_once(app, clock, desk, lead):
+    seed, codes = lead
+    clock.on(minutes=2)
+    client, answer = give_password(app)
+    assert answer.headers["Location"].startswith("/sign-in/code")
+    assert client.get("/kit").status_code == 302, "a password alone lets nobody in"
+    for wrong in (
+        "",
+        "12345",
+        "abcdef",
+        "１２３４５６",
+        pyotp.TOTP(seed).at(clock() - timedelta(minutes=5)),
+        "\x00" * 6,
+    ):
+        assert give_code(client, wrong).status_code == 401
+    now = pyotp.TOTP(seed).at(clock())
+    assert give_code(client, f" {now[:3]} {now[3:]} ").status_code == 302
+    assert client.get("/kit").status_code == 200
+    thief, _ = give_password(app)
+    assert give_code(thief, now).status_code == 401, "seen over a shoulder, it is worth nothing"
+    for expected in (302, 401):
+        again, _ = give_password(app)
+        assert give_code(again, codes[0]).status_code == expected
+    late, _ = give_password(app)
+    clock.on(minutes=6)
+    assert give_code_without_page(late, pyotp.TOTP(seed).at(clock())).headers["Location"].startswith("/sign-in?")
+    with desk.read() as session:
+        told = [a.action for a in session.scalars(select(Audit).order_by(Audit.seq))]
+        assert told.count("person.sign_in_refused") == 7
+        assert seed not in "".join(str(a.changes) + str(a.detail) for a in session.scalars(select(Audit)))
+
+
+def give_code_without_page(client, code):
+    token = csrf(client, "/sign-in")
+    return client.post("/sign-in/code", data={"csrf_token": token, "one_time": code})
+
+
+def test_it_is_taken_off_by_a_code_and_by_an_invitation(app, clock, lead, desk):
+    seed, codes = lead
+    clock.on(minutes=1)
+    client, _ = give_password(app)
+    give_code(client, codes[1])
+    assert post(client, "/account/second-factor/off", one_time="000000").status_code == 422
+    post(client, "/account/second-factor/off", one_time=pyotp.TOTP(seed).at(clock()))
+    assert give_password(app)[1].headers["Location"] == "/"
+
+
+def test_where_leads_need_two_a_lead_sets_it_up_first(database_url, clock):
+    config = Config(as_app(database_url), "t" * 40, demo=True, insecure_cookies=True, leads_need_two=True)
+    app = create_app(config, clock=clock)
+    lead, technician = sign_in(app, "ilka"), sign_in(app, "ansa")
+    assert lead.get("/kit").headers["Location"] == "/account/second-factor"
+    assert lead.get("/account/second-factor").status_code == 200
+    assert technician.get("/kit").status_code == 200
+
+
+def test_a_stranger_s_failures_slow_no_known_device_down(app, monkeypatch):
+    naps = []
+    monkeypatch.setattr(sign_in_limit, "nap", naps.append)
+    mine, _ = give_password(app, "ansa")
+    mine.post("/sign-out", data={"csrf_token": csrf(mine, "/account")})
+    for _ in range(7):
+        give_password(app, "ansa", "a guess of theirs")
+    assert len(naps) == 1
+    assert give_password(app, "ansa", client=mine)[1].status_code == 302
+    assert len(naps) == 1
+    mine.set_cookie("brumel-device", mine.get_cookie("brumel-device").value[:-3] + "abc")
+    mine.post("/sign-out", data={"csrf_token": csrf(mine, "/account")})
+    give_password(app, "ansa", client=mine)
+    assert len(naps) == 2, "a cookie that was touched is nobody's"
+
+
+@pytest.mark.parametrize(
+    "word", ["password123", "1234567890", "qwertyuiop", "brumelbrumel", "merrikansa", "aaaaaaaaaaaa", "short"]
+)
+def test_passwords_that_anybody_would_try_are_refused(word):
+    with pytest.raises(InputError, match="Password"):
+        check_password(word, of=("ansa", "Ansa Merrik"))
+
+
+def test_signing_out_clears_what_a_browser_shows_and_never_what_waits(app):
+    client = sign_in(app, "ansa")
+    gone = client.post("/sign-out", data={"csrf_token": csrf(client, "/account")})
+    assert gone.headers["Clear-Site-Data"] == '"cache", "cookies"'
+
+
+def test_a_session_lives_through_a_change_of_the_key_and_not_through_two(database_url, clock):
+    def made(key, *old):
+        config = Config(as_app(database_url), key, demo=True, insecure_cookies=True, old_secret_keys=old)
+        return create_app(config, clock=clock)
+
+    client = sign_in(made("t" * 40), "ansa")
+    cookie = client.get_cookie("brumel").value
+    for app, code in ((made("u" * 40, "t" * 40), 200), (made("v" * 40, "u" * 40), 302)):
+        other = app.test_client()
+        other.set_cookie("brumel", cookie)
+        assert other.get("/kit").status_code == code
+
+
+def test_behind_tls_the_cookie_is_this_host_s_alone(database_url):
+    app = create_app(Config(as_app(database_url), "t" * 40))
+    cookie = app.test_client().get("/sign-in", base_url="https://brumel.example").headers["Set-Cookie"]
+    assert cookie.startswith("__Host-brumel=")
+    assert {"Secure", "HttpOnly", "Path=/", "SameSite=Lax"} <= set(cookie.split("; "))
+    assert "Domain" not in cookie
+
+
+def test_figures_and_readiness_are_for_who_runs_it(database_url, clock, monkeypatch):
+    config = Config(as_app(database_url), "t" * 40, demo=True, insecure_cookies=True, metrics_token="m" * 32)
+    app = create_app(config, clock=clock)
+    client = sign_in(app, "ansa")
+    assert client.get("/metrics").status_code == made_app(database_url).test_client().get("/metrics").status_code == 404
+    told = client.get("/metrics", headers={"Authorization": "Bearer " + "m" * 32}).text
+    assert 'brumel_requests_total{endpoint="auth.sign_in",method="POST",status="302"}' in told
+    assert 'brumel_jobs{state="waiting"} 0.0' in told
+    assert client.get("/readyz").json["ready"] is True
+    monkeypatch.setattr("brumel.web.watching.routes.newest_version", lambda: "9999")
+    assert (client.get("/readyz").status_code, client.get("/healthz").status_code) == (503, 200)
+
+
+def test_a_log_line_has_a_number_and_no_secret(database_url, clock, capfd):
+    config = Config(as_app(database_url), "t" * 40, demo=True, insecure_cookies=True, log_level="info")
+    app = create_app(config, clock=clock)
+    client = app.test_client()
+    answer = client.get("/invited/a-token-of-somebody?x=secret-words", headers={"X-Request-Id": "someone-elses-number"})
+    client.post("/sign-in", data={"csrf_token": csrf(client), "username": "ansa", "password": "a wrong secret"})
+    said = capfd.readouterr().err
+    assert f'"request_id": "{answer.headers["X-Request-Id"]}"' in said
+    assert '"rule": "/invited/<token>"' in said
+    for secret in ("a-token-of-somebody", "secret-words", "a wrong secret", "someone-elses-number"):
+        assert secret not in said
