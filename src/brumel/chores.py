@@ -117,6 +117,15 @@ def mutants(sample: int, seed: int) -> None:
     sys.exit(_run(sys.executable, str(ROOT / "tools" / "mutants.py"), "--sample", str(sample), "--seed", str(seed)))
 
 
+@click.command()
+@click.option("--seconds", default=120.0, show_default=True, help="How long.")
+@click.option("--seed", default=1, show_default=True, help="The same seed asks in the same order.")
+def campaign(seconds: float, seed: int) -> None:
+    """Ask every page and form for what nobody should, and tell of each answer that is an error of ours."""
+    line = [sys.executable, str(ROOT / "tools" / "campaign.py"), "--seconds", str(seconds), "--seed", str(seed)]
+    sys.exit(_with_database("campaign", line))
+
+
 def _with_database(name: str, line: list[str]) -> int:
     """Run a tool with a private database that is thrown away afterwards."""
     cluster = Cluster(name)
@@ -153,4 +162,4 @@ def lock() -> None:
     sys.exit(max(codes))
 
 
-COMMANDS = (test, check, vendor, shots, bench, lock, mutants)
+COMMANDS = (test, check, vendor, shots, bench, lock, mutants, campaign)

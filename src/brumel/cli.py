@@ -203,6 +203,28 @@ class Running:
         self._children += [subprocess.Popen(line, env=env) for line in lines]
         self._helpers |= {tuple(line): subprocess.Popen(line, env=env) for line in helpers}
 
+    def replace(self, line: list[str], is_ready: Callable[[], bool], longest_s: float = 60.0) -> bool:
+        """Start the first of these anew and end the old one once the new one is ready; False where it never is.
+
+        Called from a signal's handler: meanwhile both answer, so nobody is refused.
+        """
+        old, new = self._children[0], subprocess.Popen(line, env=self._env)
+        end = time.monotonic() + longest_s
+        while new.poll() is None and not is_ready() and time.monotonic() < end:
+            time.sleep(0.1)
+        if new.poll() is not None or not is_ready():
+            new.kill()
+            new.wait()
+            return False
+        self._children[0] = new
+        old.terminate()
+        try:
+            old.wait(timeout=30)
+        except subprocess.TimeoutExpired:
+            old.kill()
+            old.wait()
+        return True
+
     def wait_for(self, port: int) -> None:
         """Wait until something listens on a port of loopback, or one of these has ended."""
         while all(child.poll() is None for child in self._children):
@@ -243,12 +265,21 @@ def _server(bind: str, workers: int) -> list[str]:
         "worker-class": "brumel.wsgi.Worker",
         "timeout": 60,
         "backlog": 2048,
-        "graceful-timeout": 3,
+        "graceful-timeout": 4,
         "log-level": "warning",
         "config": "python:brumel.wsgi",
     }
     named = [word for name, value in options.items() for word in (f"--{name}", str(value))]
-    return [sys.executable, "-m", "gunicorn", *named, "--preload", "--no-control-socket", "brumel.wsgi:doors"]
+    return [
+        sys.executable,
+        "-m",
+        "gunicorn",
+        *named,
+        "--preload",
+        "--reuse-port",
+        "--no-control-socket",
+        "brumel.wsgi:doors",
+    ]
 
 
 @main.command()
@@ -261,15 +292,27 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     """Serve on a database of your own (DATABASE_URL, BRUMEL_SECRET_KEY)."""
     config = _config()
     operations.check_ready(config.database_url)
+    if free_port(port) != port:
+        raise click.ClickException(f"Port {port} is taken; choose another with --port.")
     _tell_how_to_begin(config, host, port)
     running = Running()
     counted = tempfile.mkdtemp(prefix="brumel-figures-")  # what each worker counted, for all of them to tell
     try:
+        ready = Path(counted, "ready")
+        line = _server(f"{host}:{port}", workers)
+        own = {"BRUMEL_THREADS": str(threads), "PROMETHEUS_MULTIPROC_DIR": counted, "BRUMEL_READY": str(ready)}
         running.start(
-            [_server(f"{host}:{port}", workers)],
-            {"BRUMEL_LOG": "info"} | os.environ | {"BRUMEL_THREADS": str(threads), "PROMETHEUS_MULTIPROC_DIR": counted},
+            [line],
+            {"BRUMEL_LOG": "info"} | os.environ | own,
             [_brumel("jobs", "--parent", str(os.getpid()))] if jobs else [],
         )
+
+        def again(*_: object) -> None:
+            ready.unlink(missing_ok=True)
+            done = running.replace(line, ready.exists)
+            out.print("· new workers answer" if done else "· the new workers never answered; the old ones go on")
+
+        signal.signal(signal.SIGHUP, again)
         sys.exit(running.until_one_ends())
     finally:
         running.end()

@@ -5,6 +5,7 @@ import os
 import resource
 import threading
 import time
+from pathlib import Path
 
 gc.disable()  # nothing of what is imported is ever garbage; looking for it takes a third of the start
 
@@ -49,7 +50,9 @@ def on_starting(server: object) -> None:
 
 
 def post_worker_init(worker: object) -> None:
-    """Called by gunicorn in each worker."""
+    """Called by gunicorn in each worker, which answers from here on."""
+    if ready := os.environ.get("BRUMEL_READY"):
+        Path(ready).touch()
     threading.Thread(target=_make_ready, daemon=True).start()
 
 

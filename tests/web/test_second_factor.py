@@ -62,7 +62,7 @@ def test_two_factors_let_in_and_each_code_once(app, clock, desk, lead):
         assert give_code(again, codes[0]).status_code == expected
     late, _ = give_password(app)
     clock.on(minutes=6)
-    assert give_code_without_page(late, pyotp.TOTP(seed).at(clock())).headers["Location"].startswith("/sign-in?")
+    assert give_code_without_page(late, pyotp.TOTP(seed).at(clock())).headers["Location"].startswith("/sign-in")
     with desk.read() as session:
         told = [a.action for a in session.scalars(select(Audit).order_by(Audit.seq))]
         assert told.count("person.sign_in_refused") == 7

@@ -1,0 +1,39 @@
+"""A part of the campaign that ships (`./brumel campaign`), and that it would see what it looks for."""
+
+from flask import request
+from tools.campaign import Campaign
+
+from brumel.web import access
+from tests.web.conftest import made_app
+
+#: How long the part is that runs here; the whole is as long as one likes [s].
+PART_S = 60.0
+
+
+def test_a_campaign_finds_no_error_of_ours(app):
+    campaign = Campaign(app, seed=20)
+    campaign.run(PART_S)
+    assert not campaign.findings, "\n".join(str(finding) for finding in campaign.findings)
+    assert len(campaign.endpoints) > 60, "it went nowhere"
+    assert campaign.statuses[302] > 40, "no form was ever filled in as it was meant"
+
+
+def test_a_campaign_sees_what_it_looks_for(database_url, clock, monkeypatch):
+    app = made_app(database_url, clock=clock)
+    token = "{{ csrf_token() }}"
+
+    def planted():
+        from flask import render_template_string
+
+        if request.method == "POST":
+            return f"page {int(request.form['n']) if request.form['n'].isdigit() else 0}"
+        hidden = f'<input type="hidden" name="csrf_token" value="{token}">'
+        return render_template_string(f'<form method="post" action="/planted"><input name="n">{hidden}</form>')
+
+    app.add_url_rule("/planted", "planted", planted, methods=["GET", "POST"])
+    monkeypatch.setitem(access.ROLES, "planted", access.STAFF)
+    campaign = Campaign(app, seed=3)
+    campaign._known = ["/planted"]
+    campaign.run(20.0)
+    assert "ValueError" in campaign.findings[0].error, "²".isdigit()
+    assert "/planted" in campaign.findings[0].path
