@@ -403,9 +403,12 @@ def meter_port(port: int, name: str, parent: int | None) -> None:
     show_default=True,
     help="File that keeps what is not yet sent.",
 )
+@click.option("--resend", is_flag=True, help="Send once more what the server would not have.")
 @click.option("--quiet", is_flag=True, help="Say nothing but errors.")
 @click.option("--parent", type=int, help="End when this process has ended.")
-def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bool, parent: int | None) -> None:
+def link(
+    server: str, port: str, baud: int, every: float, spool: Path, resend: bool, quiet: bool, parent: int | None
+) -> None:
     """Read a meter where it is plugged in and post what it shows, with the token of BRUMEL_LINK_TOKEN."""
     from brumel.meters.agent import Agent, ServerRefused, Spool
 
@@ -419,8 +422,11 @@ def link(server: str, port: str, baud: int, every: float, spool: Path, quiet: bo
     if parent is not None:
         threading.Thread(target=_end_with, args=(parent, stop), daemon=True).start()
     say = (lambda _: None) if quiet else (lambda words: out.print(f"· link: {words}"))
+    kept = Spool(spool)
+    if resend:
+        say(f"{kept.again()} rows that were kept aside are sent once more")
     try:
-        Agent(server, token, port, Spool(spool), every_s=every, baud=baud, say=say).run(stop)
+        Agent(server, token, port, kept, every_s=every, baud=baud, say=say).run(stop)
     except ServerRefused as error:
         raise click.ClickException(str(error)) from error
     except KeyboardInterrupt:

@@ -1,6 +1,7 @@
 """The link's protocol against the published command set, the spool, and a whole cable with a server that comes and goes."""
 
 import json
+import sqlite3
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -222,6 +223,7 @@ class _Server:
         self.rows, self.hellos, self.up, self.known, self.again = [], 0, True, True, False
         self.idle, self.dipped = False, threading.Event()
         self.broken = []  # bytes that stand in for answers, each given once
+        self.passing, self.wrong_clock = [], 0  # statuses of a proxy's page; so often a clock is not believed
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -233,6 +235,11 @@ class _Server:
                 if not outer.up:
                     self.send_response(503)
                     self.end_headers()
+                    return
+                if outer.passing and self.path == "/link/samples":
+                    self.send_response(outer.passing.pop())  # a proxy's page, not Brumel's word
+                    self.end_headers()
+                    self.wfile.write(b"<html>Not found</html>")
                     return
                 code, answer = outer.answer(self.path, body)
                 if outer.broken and self.path == "/link/samples":
@@ -252,6 +259,9 @@ class _Server:
         if path == "/link/hello":
             self.hellos += 1
             return 200, {"session": f"s{self.hellos}", "meter": "Set", "addresses": ["1", "2"]}
+        if self.wrong_clock and path == "/link/samples":
+            self.wrong_clock -= 1
+            return 409, {"error": "The link's clock is 300 s off since its session began."}
         if path == "/link/wait":
             self.dipped.wait(10)
             self.idle = not self.dipped.is_set()
@@ -378,3 +388,86 @@ def test_an_unknown_token_ends_the_program_with_its_sentence(server, tmp_path):
     server.known = False
     with pytest.raises(ServerRefused, match="token is not known"):
         Agent(server.url, "x", "socket://127.0.0.1:9", Spool(tmp_path / "s")).run(threading.Event())
+
+
+@pytest.fixture
+def linked(server, tmp_path):
+    """A link that runs, what it said, and a way to begin it anew on the same file."""
+    cable = serve("127.0.0.1", 0, lambda: ["1"], lambda address: (1.0, 20.0))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    running = []
+
+    def begin():
+        said, stop = [], threading.Event()
+        port = f"socket://127.0.0.1:{cable.server_address[1]}"
+        agent = Agent(server.url, "t", port, Spool(tmp_path / "s"), every_s=0.05, retry_s=0.05, say=said.append)
+        thread = threading.Thread(target=agent.run, args=(stop,), daemon=True)
+        thread.start()
+        running.append((stop, thread))
+        return agent, said
+
+    def end():
+        stop, thread = running.pop()
+        stop.set()
+        thread.join(10)
+        assert not thread.is_alive()
+
+    yield begin, end
+    while running:
+        end()
+    cable.shutdown()
+
+
+class _Disk:
+    """A spool's database on a disk that is full."""
+
+    def __init__(self, db):
+        self._db, self.is_full = db, True
+
+    def __getattr__(self, name):
+        return getattr(self._db, name)
+
+    def executemany(self, statement, rows):
+        if self.is_full and statement.startswith("insert"):
+            raise sqlite3.OperationalError("database or disk is full")
+        return self._db.executemany(statement, rows)
+
+
+def test_a_full_disk_is_said_and_what_was_read_meanwhile_is_not_lost(server, linked):
+    agent, said = linked[0]()
+    wait(lambda: len(server.rows) > 5)
+    disk = _Disk(agent.spool._db)
+    agent.spool._db = disk
+    wait(lambda: any("cannot be written" in line for line in said))
+    wait(lambda: len(agent.spool._unwritten) > 1)
+    disk.is_full = False
+    before = len(server.rows)
+    wait(lambda: len(server.rows) > before + 20 and agent.spool.waiting() < 8, longest=40)
+    times = [row[2] for row in server.rows]
+    assert len(times) == len(set(times))
+    assert not agent.spool._unwritten
+
+
+def test_a_proxy_s_page_passes_and_a_token_that_was_replaced_is_mended_by_the_next(server, linked):
+    begin, end = linked
+    agent, said = begin()
+    server.passing = [404, 403, 410]
+    wait(lambda: not server.passing and len(server.rows) > 5)
+    assert agent.spool.aside() == 0
+    server.known = False
+    wait(lambda: agent.spool.aside() > 5)
+    assert any("token is not known" in line for line in said)
+    assert agent._how_it_stands()["refused"] > 5
+    end()
+    server.known, before = True, len(server.rows)
+    agent, _ = begin()
+    wait(lambda: agent.spool.aside() == 0 and len(server.rows) > before + 5)
+
+
+def test_a_clock_that_is_not_believed_begins_a_session_anew(server, linked):
+    agent, _ = linked[0]()
+    wait(lambda: len(server.rows) > 5)
+    server.wrong_clock = 1
+    wait(lambda: server.hellos == 2 and any(row[0] == "s2" for row in server.rows))
+    assert agent.spool.aside() > 0, "samples of another moment are not sent as if they were of this one"
+    assert agent.spool.again() > 0

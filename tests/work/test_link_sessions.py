@@ -88,13 +88,22 @@ def test_a_clock_that_jumped_is_noticed_and_begun_anew(desk, clock, things, toke
     session_id = link_sessions.hello(desk, token, "test")["session"]
     clock.on(seconds=100)
     assert not link_sessions.take(desk, token, session_id, rows(99.0), 99.5)["again"]
-    clock.on(hours=1)  # the server's clock was set
-    assert link_sessions.take(desk, token, session_id, rows(101.0), 101.0)["again"]
+    run = h.start(desk, things)
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    clock.on(seconds=5)  # the link's clock runs slow
+    standing = link_sessions.Standing(waiting=7, refused=2, words="not known")
+    assert link_sessions.take(desk, token, session_id, rows(101.0), 101.0, standing)["again"]
+    clock.on(hours=1)  # the server's clock was set, or the link's stood still: these samples are of another moment
+    with pytest.raises(link_sessions.WrongClock):
+        link_sessions.take(desk, token, session_id, rows(102.0), 103.0)
+    assert stored(desk, uuid.UUID(things.probes["A1"])) == [1.0]
+    clock.on(hours=-1)
     with desk.read() as session:
         meter = uuid.UUID(things.meters["Field set A"])
         assert link_sessions.alive(session, meter, clock())
         assert not link_sessions.alive(session, meter, clock() + timedelta(minutes=1))
-        assert link_sessions.newest(session, meter).last["1"][1] == 18.0
+        state = link_sessions.newest(session, meter)
+        assert (state.last["1"][1], state.waiting, state.refused, state.words) == (18.0, 7, 2, "not known")
 
 
 BAD = (

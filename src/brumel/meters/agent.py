@@ -26,10 +26,28 @@ BATCH = 400
 MOST_KEPT = 500_000
 MOST_SILENT = 8
 _TABLE = "create table if not exists rows (id integer primary key, session text, body text, refused integer default 0)"
+#: What is kept in memory while the file cannot be written; the newest are kept [rows].
+MOST_IN_MEMORY = 20_000
+#: Why rows were kept aside: the token was not known, which a new one mends; anything else, which somebody looks at.
+BY_TOKEN, BY_CONTENT = 1, 2
+
+
+def moment() -> float:
+    """Seconds on a clock that nobody sets and that goes on while the machine sleeps, where there is one."""
+    clock = getattr(time, "CLOCK_BOOTTIME", None)
+    return time.monotonic() if clock is None else time.clock_gettime(clock)
 
 
 class ServerRefused(Exception):
-    """The server will not have it; the message says why."""
+    """The server will not have it; the message says why.
+
+    by_token : another token would do
+    by_clock : the session's clock is not believed, another session would do
+    """
+
+    def __init__(self, words: str, *, by_token: bool = False, by_clock: bool = False) -> None:
+        super().__init__(words)
+        self.by_token, self.by_clock = by_token, by_clock
 
 
 @dataclass
@@ -38,6 +56,7 @@ class Spool:
 
     path: Path
     _lock: threading.Lock = field(default_factory=threading.Lock)
+    _unwritten: list[tuple[str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self._db = sqlite3.connect(self.path, check_same_thread=False)
@@ -46,13 +65,21 @@ class Spool:
         self._db.commit()
 
     def add(self, session: str, rows: list[list[Any]]) -> None:
-        """Keep rows; the oldest go when the file would grow without end."""
+        """Keep rows; the oldest go when the file would grow without end.
+
+        Raises sqlite3.Error where the file cannot be written, as on a full disk: they are kept in memory meanwhile.
+        """
         with self._lock:
-            self._db.executemany(
-                "insert into rows (session, body) values (?, ?)", [(session, json.dumps(r)) for r in rows]
-            )
-            self._db.execute("delete from rows where id <= (select max(id) from rows) - ?", (MOST_KEPT,))
-            self._db.commit()
+            self._unwritten += [(session, json.dumps(row)) for row in rows]
+            del self._unwritten[:-MOST_IN_MEMORY]
+            try:
+                self._db.executemany("insert into rows (session, body) values (?, ?)", self._unwritten)
+                self._db.execute("delete from rows where id <= (select max(id) from rows) - ?", (MOST_KEPT,))
+                self._db.commit()
+            except sqlite3.Error:
+                self._db.rollback()
+                raise
+            self._unwritten.clear()
 
     def oldest(self) -> tuple[str, list[int], list[list[Any]]]:
         """The oldest rows of one session, in order."""
@@ -71,11 +98,25 @@ class Spool:
             self._db.executemany("delete from rows where id = ?", [(i,) for i in ids])
             self._db.commit()
 
-    def refused(self, ids: list[int]) -> None:
+    def refused(self, ids: list[int], why: int = BY_CONTENT) -> None:
         """The server will not have them: kept aside, so that nothing is lost and nothing is blocked."""
         with self._lock:
-            self._db.executemany("update rows set refused = 1 where id = ?", [(i,) for i in ids])
+            self._db.executemany("update rows set refused = ? where id = ?", [(why, i) for i in ids])
             self._db.commit()
+
+    def again(self, why: int | None = None) -> int:
+        """Send what was kept aside once more: all of it, or what was for this reason; returns how many rows."""
+        with self._lock:
+            found = self._db.execute(
+                "update rows set refused = 0 where refused <> 0 and (refused = ? or ? is null)", (why, why)
+            )
+            self._db.commit()
+            return found.rowcount
+
+    def aside(self) -> int:
+        """How many rows were kept aside."""
+        with self._lock:
+            return int(self._db.execute("select count(*) from rows where refused <> 0").fetchone()[0])
 
     def waiting(self) -> int:
         """How many rows are not yet with the server."""
@@ -119,6 +160,8 @@ class Agent:
     #: Session and the moment it began, always exchanged together: a reading belongs to one pair.
     _base: tuple[str, float] = ("", 0.0)
     _state: str = ""
+    #: Why rows were kept aside, the newest reason.
+    _refusal: str = ""
     #: No probe of the meter stands anywhere: the meter is read now and then, until the server says that one was dipped.
     _idle: bool = False
     _hurry: threading.Event = field(default_factory=threading.Event)
@@ -127,21 +170,28 @@ class Agent:
     def run(self, stop: threading.Event) -> None:
         """Read and send until told to stop. Raises Refused where the token is not known."""
         self._hello(stop)
-        sender = threading.Thread(target=self._send_all, args=(stop,), daemon=True, name="link-sender")
-        sender.start()
-        threading.Thread(target=self._wait_for_work, args=(stop,), daemon=True, name="link-waiter").start()
+        for work, name in ((self._send_all, "link-sender"), (self._wait_for_work, "link-waiter")):
+            threading.Thread(target=self._go_on, args=(work, stop), daemon=True, name=name).start()
+        self._go_on(self._read, stop)
+
+    def _go_on(self, work: Callable[[threading.Event], None], stop: threading.Event) -> None:
+        """Do a part of the work for ever: whatever goes wrong is said, and begun again. A link never ends in silence."""
         while not stop.is_set():
             try:
-                self._read(stop)
+                work(stop)
+            except sqlite3.Error as error:
+                self._tell(f"the file of what is not sent cannot be written ({error}); it is kept in memory meanwhile")
             except (OSError, serial.SerialException) as error:
                 self._tell(f"the meter does not answer ({error}); trying again")
-                stop.wait(2.0)
+            except Exception as error:
+                self._tell(f"something unforeseen ({type(error).__name__}: {error}); trying again")
+            stop.wait(2.0)
 
     def _hello(self, stop: threading.Event) -> None:
         """Open a session: the server says which addresses it knows."""
         wait = self.retry_s
         while not stop.is_set():
-            asked = time.monotonic()
+            asked = moment()
             try:
                 answer = self._post("/link/hello", {"agent": self.name}, needs=("session", "addresses", "meter"))
             except ServerRefused:
@@ -151,10 +201,11 @@ class Agent:
                 stop.wait(wait)
                 wait = min(wait * 2, 15.0)
                 continue
-            self._base = (answer["session"], (asked + time.monotonic()) / 2)
+            self._base = (answer["session"], (asked + moment()) / 2)
             told = answer.get("places") or [{"name": each, "address": each} for each in answer["addresses"]]
             self.places = tuple(Place(**each) for each in told)
             self._idle = bool(answer.get("idle"))
+            self.spool.again(BY_TOKEN)  # this token is known: what another was refused for is sent once more
             self._tell(
                 f"linked as {answer['meter']}, addresses {''.join(dict.fromkeys(p.address for p in self.places)) or 'none'}"
             )
@@ -175,7 +226,7 @@ class Agent:
                     silent = silent + 1 if values is None else 0
                     if silent >= MOST_SILENT:
                         raise OSError("silence on the port")
-                    at = round(time.monotonic() - started, 3)
+                    at = round(moment() - started, 3)
                     for place in wanted if values else ():
                         if row := place.row(at, values or ()):
                             rows.append(row)
@@ -221,12 +272,17 @@ class Agent:
                 self._added.clear()
                 continue
             now, started = self._base
-            mine = round(time.monotonic() - started, 3) if session == now else None
+            mine = round(moment() - started, 3) if session == now else None
             try:
-                answer = self._post("/link/samples", {"session": session, "now": mine, "rows": rows})
+                answer = self._post(
+                    "/link/samples", {"session": session, "now": mine, "rows": rows, **self._how_it_stands()}
+                )
             except ServerRefused as error:
-                self.spool.refused(ids)
+                self.spool.refused(ids, BY_TOKEN if error.by_token else BY_CONTENT)
+                self._refusal = str(error)
                 self._tell(f"{len(ids)} rows kept aside: {error}")
+                if error.by_clock and session == self._base[0]:
+                    self._hello(stop)
                 continue
             except (OSError, ValueError):
                 self._tell(f"no line to the server; {self.spool.waiting()} rows wait")
@@ -244,6 +300,10 @@ class Agent:
                 except ServerRefused as error:  # the next rows are refused by the same reason, and kept aside
                     self._tell(f"no new session: {error}")
         self._hurry.set()  # whoever waits to read again sees that it is over
+
+    def _how_it_stands(self) -> dict[str, Any]:
+        """What the meter's page shows of the link besides what it reads."""
+        return {"waiting": self.spool.waiting(), "refused": self.spool.aside(), "words": self._refusal[:200]}
 
     def _post(
         self, path: str, body: dict[str, Any], timeout_s: float = 10, needs: tuple[str, ...] = ()
@@ -265,8 +325,9 @@ class Agent:
             with urllib.request.urlopen(request, timeout=timeout_s) as answer:  # noqa: S310
                 reply = json.load(answer)
         except urllib.error.HTTPError as error:
-            if error.code in (401, 403, 404, 410, 422):
-                raise ServerRefused(_reason(error)) from error
+            reason = _reason(error) if error.code in (401, 403, 404, 409, 410, 422) else ""
+            if reason:  # in Brumel's own words; a proxy's page of the same number passes
+                raise ServerRefused(reason, by_token=error.code == 401, by_clock=error.code == 409) from error
             raise OSError(f"answer {error.code}") from error
         except http.client.HTTPException as error:
             raise OSError(f"an answer cut short ({type(error).__name__})") from error
@@ -281,7 +342,8 @@ class Agent:
 
 
 def _reason(error: urllib.error.HTTPError) -> str:
+    """Brumel's sentence of a refusal; empty for an answer that is none of its own."""
     try:
         return str(json.load(error)["error"])
     except (OSError, http.client.HTTPException, ValueError, KeyError, TypeError):
-        return f"the server answered {error.code}"
+        return ""

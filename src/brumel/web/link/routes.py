@@ -58,15 +58,33 @@ def samples() -> Any:
             raise InputError("now", "The link's clock must be seconds since its session began.")
         return jsonify(
             link_sessions.take(
-                desk(), _token(), str(body.get("session", "")), link_sessions.checked(body.get("rows")), now
+                desk(),
+                _token(),
+                str(body.get("session", "")),
+                link_sessions.checked(body.get("rows")),
+                now,
+                _standing(body),
             )
         )
+    except link_sessions.WrongClock as error:
+        return _said(error, 409)
     except link_sessions.BadToken as error:
         return _said(error, 401)
     except NotFound as error:
         return _said(error, 404)
     except InputError as error:
         return _said(error, 422)
+
+
+def _standing(body: dict[str, Any]) -> link_sessions.Standing | None:
+    """What the link says of itself; None where it says nothing. Raises InputError."""
+    if "waiting" not in body:
+        return None
+    waiting, refused, words = (body.get(name, "" if name == "words" else 0) for name in ("waiting", "refused", "words"))
+    counts = all(isinstance(n, int) and not isinstance(n, bool) and 0 <= n < 10**9 for n in (waiting, refused))
+    if not counts or not isinstance(words, str) or len(words) > 300:
+        raise InputError("waiting", "What the link says of itself must be two counts and a sentence.")
+    return link_sessions.Standing(waiting, refused, words.replace("\x00", ""))
 
 
 @blueprint.post("/wait")

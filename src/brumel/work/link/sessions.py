@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.store.tables import Dip, LinkContact, LinkSession, LinkState, Meter, Probe, RunEnd
-from brumel.work.desk import Desk, NotFound, object_id, token_hash
+from brumel.work.desk import Desk, NotFound, Refused, object_id, token_hash
 from brumel.work.link import samples
 
 MOST_ROWS = 500
@@ -27,6 +27,8 @@ _PLACE = re.compile(r"[0-9A-Za-z](\.[1-9]\d?)?")
 
 #: The server's clock and the session's may drift apart by so much before the link is asked to begin anew [s].
 MOST_DRIFT_S = 2.0
+#: Beyond this no line was ever so slow: the session's clock was set or stood still, and its samples are of other moments [s].
+WRONG_CLOCK_S = 120.0
 
 
 FUTURE_S = 30.0
@@ -113,17 +115,42 @@ def checked(rows: Any) -> list[SampleRow]:
     return clean_rows
 
 
-def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: float | None = None) -> dict[str, Any]:
+class WrongClock(Refused):
+    """The session's clock cannot be believed; nothing was stored."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What the link says of itself: samples that wait in its file, how many were kept aside there, and why."""
+
+    waiting: int = 0
+    refused: int = 0
+    words: str = ""
+
+
+def take(
+    desk: Desk,
+    token: str,
+    session_id: str,
+    rows: list[SampleRow],
+    now_s: float | None = None,
+    standing: Standing | None = None,
+) -> dict[str, Any]:
     """Store what belongs to a dip; the rest was read while the probe stood nowhere. Sent twice, it is there once.
 
     `now_s` is the link's clock as it sends: where it has drifted from the server's, the link is told to begin `again`; it is
-    `idle` while none of the meter's probes stands anywhere.
+    `idle` while none of the meter's probes stands anywhere. Raises WrongClock where it is another clock altogether.
     """
     with desk.sessions.begin() as session:
         meter, now = meter_of(session, token), desk.clock()
         link = session.get(LinkSession, object_id(session_id, "link session"))
         if link is None or link.meter_id != meter.id:
             raise NotFound("There is no such session of this meter.")
+        drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
+        if abs(drift) > WRONG_CLOCK_S:
+            raise WrongClock(
+                f"The link's clock is {abs(drift):.0f} s off since its session began; its samples are not stored."
+            )
         probes = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
         by_place = {p.link_place: p.id for p in probes if p.address}
         stored = late = 0
@@ -136,8 +163,7 @@ def take(desk: Desk, token: str, session_id: str, rows: list[SampleRow], now_s: 
             stored += _place(session, probe_id, mine)
             late += sum(now - at > timedelta(seconds=10) for at, _ in mine)
         last = {r.place: [r.signal, r.temperature_c] for r in rows}
-        _spoke(session, link, now, last)
-        drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
+        _spoke(session, link, now, last, standing)
         again = abs(drift) > MOST_DRIFT_S
         return {"stored": stored, "late": late, "again": again, "idle": _idle(session, meter, now)}
 
@@ -171,13 +197,17 @@ def _sample(dip: Dip, at: datetime, row: SampleRow) -> tuple[int, float, float, 
     return round(t_s * 1000), t_s, row.signal, row.temperature_c, None
 
 
-def _spoke(session: Session, link: LinkSession, now: datetime, last: dict[str, Any]) -> None:
+def _spoke(
+    session: Session, link: LinkSession, now: datetime, last: dict[str, Any], standing: Standing | None = None
+) -> None:
     """The link was heard just now: how it stands, and for good the minute in which it spoke."""
     state = session.get(LinkState, link.id, with_for_update={"of": LinkState})
     if state is None:
-        session.add(LinkState(session_id=link.id, at=now, last=last))
-    else:
-        state.at, state.last = now, {**state.last, **last}
+        state = LinkState(session_id=link.id, at=now, last={})
+        session.add(state)
+    state.at, state.last = now, {**state.last, **last}
+    if standing is not None:
+        state.waiting, state.refused, state.words = standing.waiting, standing.refused, standing.words
     minute = max(0, int((now - link.at).total_seconds() // 60))
     contact = insert(LinkContact).values(session_id=link.id, minute=minute, at=now)
     session.execute(contact.on_conflict_do_nothing())

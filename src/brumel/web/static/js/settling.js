@@ -83,7 +83,11 @@ const showState = (n) => {
   const wait = n.state === "waiting" || n.state === "settling";
   const seconds = n.to_go ? `, about ${Math.ceil(n.to_go)} s to go` : "";
   main.setAttribute("aria-disabled", String(!isMeant(n)));
-  main.textContent = isMeant(n) ? main.dataset.words : wait ? `Settling${seconds}` : `Not settled: ${n.state}`;
+  main.textContent = isMeant(n)
+    ? main.dataset.words
+    : wait
+      ? `Settling${seconds}`
+      : `Not settled: ${n.state}`;
 };
 
 // What is asked follows the readings: a question that has answered itself goes, a new one comes, in every line.
