@@ -92,4 +92,4 @@ def test_a_page_that_would_look_the_same_is_not_sent_again_until_something_was_w
     client.post("/theme", data={"csrf_token": csrf(client, "/kit"), "theme": "night"})
     assert client.get("/kit", headers=tag).status_code == 200
     gone = client.post("/sign-out", data={"csrf_token": csrf(client, "/kit")})
-    assert gone.headers["Clear-Site-Data"] == '"cache"'
+    assert gone.headers["Clear-Site-Data"] == '"cache", "cookies"'

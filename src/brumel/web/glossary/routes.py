@@ -100,10 +100,10 @@ def schema() -> Any:
 
 #: The packages of the server, as pyproject.toml asks for them; a test holds both.
 PACKAGES = (
-    "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter",
-    "flask-login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pillow", "pint", "psycopg",
-    "pydantic", "pyserial", "python-dateutil", "pyyaml", "rich", "scipy", "sqlalchemy", "weasyprint",
-    "whitenoise", "xlsxwriter",
+    "a2wsgi", "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter",
+    "flask-login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pillow", "pint",
+    "prometheus-client", "psycopg", "pydantic", "pyotp", "pyserial", "python-dateutil", "python-json-logger", "pyyaml",
+    "rich", "scipy", "segno", "sqlalchemy", "uvicorn", "uvicorn-worker", "weasyprint", "whitenoise", "xlsxwriter", "zxcvbn",
 )  # fmt: skip
 
 

@@ -211,10 +211,12 @@ def second_factor(faults: Any = ()) -> Any:
     seed = request.form.get("seed", "") or second_factors.new_seed()
     with desk().read() as session:
         practice = letterhead.practice(session).name
-    drawn = segno.make(second_factors.address(seed, actor().username, practice), micro=False)
+    address = second_factors.address(seed, actor().username, practice)
+    drawn = segno.make(address, micro=False)
     page = render_template(
         "people/second_factor.html",
         seed=seed,
+        address=address,
         drawing=Markup(drawn.svg_inline(scale=5, border=3, dark="#000", light="#fff", title="The same as a drawing")),  # noqa: S704 - made here
         needed=current_app.config["LEADS_NEED_TWO"] and actor().role == "lead",
         faults=faults,

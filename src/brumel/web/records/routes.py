@@ -12,7 +12,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.api.routes import whole_calibration
 from brumel.web.forms import ReasonForm, text_of
-from brumel.web.records import certificates, exporting, finding
+from brumel.web.records import certificates, changes, exporting, finding
 from brumel.web.units import units_of_record
 from brumel.work import bench, records
 from brumel.work.records import decisions, listings, visits
@@ -210,6 +210,8 @@ def audit() -> Any:
             "records/audit.html",
             rows=rows,
             words=records.standard_words,
+            changed=changes.lines,
+            newest=records.newest_entry(session),
             total=total,
             most=records.MOST_COUNTED,
             pages=-(-total // search.size),

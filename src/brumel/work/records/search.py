@@ -200,8 +200,13 @@ def audit(session: Session, actor: User, search: Search) -> tuple[list[Audit], i
         )
     counted = query.with_only_columns(Audit.id).limit(MOST_COUNTED).subquery()
     total = session.scalar(select(func.count()).select_from(counted)) or 0
-    newest = query.order_by(Audit.id.desc()).offset((search.page - 1) * search.size).limit(search.size)
+    newest = query.order_by(Audit.seq.desc()).offset((search.page - 1) * search.size).limit(search.size)
     return list(session.scalars(newest)), total
+
+
+def newest_entry(session: Session) -> Audit | None:
+    """The end of the audit chain, None while nothing was written."""
+    return session.scalar(select(Audit).order_by(Audit.seq.desc()).limit(1))
 
 
 def export(session: Session, search: Search) -> Iterator[dict[str, Any]]:
