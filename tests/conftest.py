@@ -43,6 +43,8 @@ SLOWEST = (
     "a_whole_meter_in_one_session",
     "a_whole_day_from_the_plan",
     "killed_halfway",
+    "test_faults",
+    "test_campaign",
     "leads_somewhere_at_a_price",
     "nothing_overflows",
     "/browser/",
