@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 import urllib.request
+import uuid
 from pathlib import Path
 
 import pytest
@@ -21,6 +22,7 @@ from brumel import cli
 from brumel.store.cluster import Cluster, ClusterError, free_port
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import User
+from tests.conftest import do
 
 
 @pytest.fixture
@@ -134,6 +136,24 @@ def test_ports_are_looked_for_upwards():
         port = taken.getsockname()[1]
         assert free_port(port) > port
     assert 1024 < free_port() < 65536
+
+
+def test_serving_is_refused_with_a_sentence_to_the_owner_and_on_other_tables(server, database_url, monkeypatch):
+    def said(url):
+        monkeypatch.setenv("DATABASE_URL", url)
+        monkeypatch.setenv("BRUMEL_SECRET_KEY", "k" * 40)
+        done = CliRunner().invoke(cli.main, ["serve"])
+        assert done.exit_code == 1
+        return " ".join(done.output.split())
+
+    assert "could alter the tables" in said(database_url)
+    name = f"t_{uuid.uuid4().hex[:12]}"
+    do(server, f"create database {name}")
+    try:
+        assert "Run ./brumel migrate" in said(database_url.rsplit("/", 1)[0] + f"/{name}")
+    finally:
+        do(server, f"drop database {name} with (force)")
+    assert "does not answer" in said("postgresql://brumel_app:x@127.0.0.1:1/none")
 
 
 def test_a_deployment_is_set_up_by_commands_and_refuses_defaults(database_url, monkeypatch):

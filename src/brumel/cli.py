@@ -14,7 +14,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import LiteralString
 from zoneinfo import ZoneInfo
@@ -332,6 +332,7 @@ def _tell_how_to_begin(config: Config, host: str, port: int) -> None:
 @click.option("--parent", type=int, help="End when this process has ended.")
 def jobs_command(parent: int | None) -> None:
     """Do the long work that pages ask for; as many of these as you like, on as many machines."""
+    from brumel.store.migrate import add_months
     from brumel.store.sessions import JOBS_CHANNEL, Announcements
     from brumel.web import create_app
     from brumel.web.jobs import kinds
@@ -344,12 +345,22 @@ def jobs_command(parent: int | None) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     app = create_app(config, longest_s=None)
     kinds.make_ready(app)
+    ahead: set[date] = set()
+
+    def chores_of_the_day() -> None:
+        telling.tell(app.extensions["desk"], ZoneInfo(config.zone))
+        if (
+            today := datetime.now(UTC).date()
+        ) not in ahead:  # samples of the coming months get their partitions in time
+            add_months(config.database_url, datetime.now(UTC))
+            ahead.add(today)
+
     jobs.process(
         jobs.Doer(app.extensions["desk"], kinds.doers(app)),
         Announcements(config.database_url, JOBS_CHANNEL),
         lambda: parent is None or os.getppid() == parent,
         lambda words: out.print(f"· {words}"),
-        lambda: telling.tell(app.extensions["desk"], ZoneInfo(config.zone)),
+        chores_of_the_day,
     )
 
 

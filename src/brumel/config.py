@@ -12,6 +12,9 @@ from zoneinfo import available_timezones
 DEMO_ACCOUNTS = (("ansa", "Ansa Merrik", "technician"), ("ilka", "Ilka Torvend", "lead"))
 DEMO_PASSWORD = "tarnholt-field-book"  # noqa: S105
 
+#: The role of the database the application signs in as, where it is not called otherwise.
+APP_ROLE = "brumel_app"
+
 DEFAULT_SECRETS = {"", "secret", "changeme", "change-me", "dev", "demo", "development", "default", "brumel"}
 SHORTEST_SECRET = 32
 MOST_PROXIES = 5

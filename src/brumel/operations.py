@@ -7,10 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-import psycopg
 from rich.console import Console
 
-from brumel.config import sqlalchemy_url
+from brumel.config import APP_ROLE, sqlalchemy_url
 
 if TYPE_CHECKING:
     from brumel.store.chain import Anchor
@@ -30,6 +29,8 @@ def owner_url() -> str:
 
 def check_ready(url: str) -> None:
     """Refuse, with a sentence, to work on a database that is not migrated, or as a role that could change evidence."""
+    import psycopg
+
     from brumel.store.migrate import is_newest
     from brumel.store.rights import owns_tables
 
@@ -42,7 +43,7 @@ def check_ready(url: str) -> None:
         if owns_tables(url):
             raise click.ClickException(
                 "DATABASE_URL signs in as a role that could alter the tables, and with them what is evidence. Let it be the "
-                "application's own role (README, On a server of your own); the owner's address belongs in BRUMEL_OWNER_URL."
+                "application's own role (README, A deployment of your own); the owner's address belongs in BRUMEL_OWNER_URL."
             )
     except psycopg.errors.InsufficientPrivilege as error:
         raise click.ClickException(
@@ -58,7 +59,8 @@ def check_ready(url: str) -> None:
 @click.option("--role", default="", help="The role the application signs in as; that of DATABASE_URL, else brumel_app.")
 def migrate(role: str) -> None:
     """Bring the tables up to this version, as their owner (BRUMEL_OWNER_URL), and give the application's role its rights."""
-    from brumel.store.migrate import APP_ROLE
+    import psycopg
+
     from brumel.store.migrate import migrate as bring_up
 
     named = psycopg.conninfo.conninfo_to_dict(os.environ.get("DATABASE_URL", "").replace("+psycopg", ""))
@@ -146,7 +148,7 @@ def backup(file: Path) -> None:
 
 @click.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--role", default="brumel_app", show_default=True, help="The role the application signs in as.")
+@click.option("--role", default=APP_ROLE, show_default=True, help="The role the application signs in as.")
 def restore(file: Path, role: str) -> None:
     """Read a backup into an empty database, as its owner, and walk it."""
     from brumel.store.backup import BackupError

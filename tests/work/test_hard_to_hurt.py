@@ -211,6 +211,22 @@ def test_evidence_stays_for_the_owner_too_and_the_application_owns_nothing(desk,
             )
 
 
+def test_the_application_makes_room_for_coming_months_and_for_nothing_else(database_url):
+    with owner(as_app(database_url)) as connection:
+        made = connection.execute("select add_sample_months('2031-03-15', 1)").fetchall()
+        assert made == [("samples_2031_03",), ("samples_2031_04",)]
+        assert connection.execute("select add_sample_months('2031-03-15', 1)").fetchall() == []
+        for statement in (
+            "truncate samples_2031_03",
+            "drop table samples_2031_03",
+            "insert into samples_2031_03 select",
+        ):
+            with pytest.raises(psycopg.errors.InsufficientPrivilege), connection.transaction():
+                connection.execute(statement)
+    with owner(database_url) as connection, pytest.raises(psycopg.errors.RaiseException, match="evidence"):
+        connection.execute("truncate samples_2031_03")
+
+
 # -- the chain
 
 

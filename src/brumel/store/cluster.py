@@ -18,7 +18,7 @@ import subprocess
 import time
 from pathlib import Path
 
-from brumel.store.migrate import APP_ROLE
+from brumel.config import APP_ROLE
 
 ROOT = Path(__file__).resolve().parents[3]
 

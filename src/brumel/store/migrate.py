@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 import psycopg
 
+from brumel.config import APP_ROLE
+
 if TYPE_CHECKING:
     from alembic.config import Config as AlembicConfig
 
-#: The role the application signs in as, where it is not called otherwise.
-APP_ROLE = "brumel_app"
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
