@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from psycopg.errors import UniqueViolation
 from sqlalchemy.exc import IntegrityError
 
 #: Rules of the tables by their names, each with what is said to whoever came second.
@@ -24,6 +25,11 @@ USUAL = "Somebody was quicker: this is there already. Reload the page and look a
 def rule_of(error: IntegrityError) -> str:
     """The name of the rule that was broken, empty where the driver does not say it."""
     return getattr(getattr(error.orig, "diag", None), "constraint_name", None) or ""
+
+
+def is_taken(error: IntegrityError) -> bool:
+    """Whether it is there already; another broken rule is a fault of ours, and stays one."""
+    return isinstance(error.orig, UniqueViolation)
 
 
 def already_there(error: IntegrityError) -> str:

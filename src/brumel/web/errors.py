@@ -11,7 +11,7 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 from werkzeug.exceptions import HTTPException
 
 from brumel.core.errors import BrumelError
-from brumel.store.rules import already_there, rule_of
+from brumel.store.rules import already_there, is_taken, rule_of
 from brumel.web.api.door import PREFIX, problem
 from brumel.web.reader import in_words
 from brumel.work.desk import Conflict, MovedOn, NotAllowed, NotFound
@@ -56,6 +56,9 @@ def init(app: Flask) -> None:
 
     @app.errorhandler(IntegrityError)
     def taken(error: IntegrityError) -> Any:
+        if not is_taken(error):
+            app.logger.error("a rule of the tables was broken: %s on %s", rule_of(error), request.endpoint)
+            return _page(500)
         app.logger.warning("refused by a rule of the tables: %s on %s", rule_of(error), request.endpoint)
         return _page(409, already_there(error))
 

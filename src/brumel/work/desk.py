@@ -18,7 +18,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, sessionmaker
 
 from brumel.core.errors import BrumelError, InputError
-from brumel.store.rules import already_there
+from brumel.store.rules import already_there, is_taken
 from brumel.store.tables import Audit, User, WriteKey
 from brumel.work.changes import Changes
 from brumel.work.once import fingerprint
@@ -179,6 +179,8 @@ def _only_one_of_each() -> Iterator[None]:
     try:
         yield
     except IntegrityError as error:
+        if not is_taken(error):
+            raise
         raise Taken(already_there(error)) from error
 
 
