@@ -4,6 +4,7 @@ import threading
 import uuid
 from dataclasses import replace
 from datetime import UTC, datetime
+from types import SimpleNamespace
 
 import psycopg
 import pytest
@@ -18,9 +19,11 @@ from brumel.store.tables import Audit, WriteKey
 from brumel.work import bench, kit, people
 from brumel.work.desk import UsedBefore
 from brumel.work.once import fingerprint
-from brumel.work.rounds import calendar, outings, packing
+from brumel.work.records import decisions, signing
+from brumel.work.rounds import calendar, outings, packing, site_record
 from tests.conftest import _database, as_app, do
 from tests.work import helpers as h
+from tests.work import test_faults as faults
 
 EIGHT = 8
 
@@ -117,6 +120,16 @@ def a_probe(things, name, address=""):
     return save
 
 
+def a_site(things):
+    place = site_record.Place("Tarn farm", "Sluice", "pond", "Europe/Oslo", 12.0, 61.0, 8.0)
+    return lambda desk, n: site_record.save_site(
+        desk, things.ilka, h.key(), place=place, terms=site_record.Terms("", {}, {}, {})
+    )
+
+
+LOT = kit.NewLot("N7-900", "Buffer 7.01", (kit.NewMeasure("ph", "7.01", "", 0.02),), "2027-05-31", 90, "bottle")
+
+
 RACES = {
     "a meter's name": lambda t: lambda desk, n: kit.save_meter(desk, t.ilka, h.key(), METER),
     "a probe's name": lambda t: a_probe(t, "pH probe Q9"),
@@ -124,10 +137,28 @@ RACES = {
     "the end of a run": "finish",
     "a point": "accept",
     "a run of a probe": lambda t: lambda desk, n: h.start(desk, t, "B1", source="typed"),
+    "a lot's code": lambda t: lambda desk, n: kit.add_lot(desk, t.ilka, h.key(), LOT),
+    "a site's name and its client's": a_site,
     "a user name": lambda t: (
         lambda desk, n: people.invite(desk, t.ilka, h.key(), username="oda", name="Oda Kvist", role="technician")
     ),
 }
+
+
+#: What is prepared first, with the clock; then all decide about the same.
+DECISIONS = {
+    "a decision": (faults.decide_to, decisions.decide),
+    "a signature": (lambda world: faults.visit_to(world, "sign"), signing.sign),
+    "a withdrawal": (faults.withdraw_to, bench.withdraw),
+}
+
+
+@pytest.mark.parametrize("what", DECISIONS)
+def test_of_eight_who_decide_at_once_one_does(desk, clock, things, what):
+    prepare, write = DECISIONS[what]
+    kwargs = prepare(SimpleNamespace(desk=desk, clock=clock, things=things))
+    done, told = at_once(desk, lambda n: write(desk, things.ilka, h.key(), **kwargs))
+    assert len(done) == 1, (done, told)
 
 
 @pytest.mark.parametrize("what", RACES)
