@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Flask, flash, make_response, redirect, render_template, request
+from flask import Flask, flash, g, make_response, redirect, render_template, request
 from flask_wtf.csrf import CSRFError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
@@ -35,7 +35,8 @@ def _page(code: int, sentence: str = "") -> Any:
         return problem(code, words)
     if request.accept_mimetypes.best == "application/json":
         return {"error": words}, code
-    return render_template("error.html", code=code, sentence=words), code
+    page = "unavailable.html" if code == 503 else "error.html"
+    return render_template(page, code=code, sentence=words), code
 
 
 def init(app: Flask) -> None:
@@ -78,6 +79,8 @@ def init(app: Flask) -> None:
     @app.errorhandler(PoolTimeout)
     def database(error: OperationalError | PoolTimeout) -> Any:
         app.logger.warning("database: %s", type(getattr(error, "orig", None) or error).__name__)
+        # Who asks cannot be found out either.
+        g._login_user = app.login_manager.anonymous_user()  # type: ignore[attr-defined]
         response = make_response(_page(503))
         response.headers["Retry-After"] = "5"
         return response
