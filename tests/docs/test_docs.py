@@ -1,11 +1,13 @@
 """Documentation that is held to the code: names, sources, commands, settings, methods."""
 
+import configparser
 import inspect
 import pkgutil
 import re
 from pathlib import Path
 
 import pytest
+import yaml
 from tools import house, references
 
 import brumel.core
@@ -91,6 +93,30 @@ def test_limits_and_faults_carry_a_source():
 @pytest.mark.parametrize("name", sorted(main.commands))
 def test_the_readme_names_every_command(name):
     assert f"./brumel {name}" in _read("README.md")
+
+
+def test_what_a_deployment_is_made_with_names_only_what_there_is():
+    texts = {path.name: path.read_text("utf-8") for path in (ROOT / "deploy").iterdir()}
+    settings = _read("README.md")
+    for name, text in texts.items():
+        for variable in set(re.findall(r"\b(BRUMEL_[A-Z_]+|DATABASE_URL)\b", text)):
+            assert f"`{variable}`" in settings, (name, variable)
+        for command in re.findall(r"brumel (\w[\w-]*) ", text) if name.endswith((".service", ".timer")) else ():
+            assert command in main.commands, (name, command)
+    services = yaml.safe_load(texts["compose.yaml"])["services"]
+    assert services["brumel"]["environment"]["DATABASE_URL"].startswith("postgresql://brumel_app:")
+    assert "BRUMEL_OWNER_URL" not in services["brumel"]["environment"]
+    assert services["migrate"]["command"][0] in main.commands
+    for service in services.values():
+        if "build" in service:
+            assert (ROOT / service["build"]["dockerfile"]).is_file()
+    for container in ("Containerfile", "database.Containerfile"):
+        for copied in re.findall(r"^COPY (.+) \S+$", texts[container], re.MULTILINE):
+            assert all((ROOT / each).exists() for each in copied.split()), (container, copied)
+    for unit in ("brumel.service", "brumel-night.service", "brumel-night.timer"):
+        parsed = configparser.RawConfigParser(strict=False)
+        parsed.read_string(texts[unit])
+        assert {"Unit", "Service" if unit.endswith("service") else "Timer"} <= set(parsed)
 
 
 def test_the_readme_names_every_setting_and_method_and_picture():
