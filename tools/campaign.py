@@ -177,10 +177,10 @@ class Campaign:
         self._seen: Counter[str] = Counter()
         self._bodies = list(self._described())
 
-    def run(self, seconds: float) -> None:
-        """Ask until the time is over, or this many errors are enough to look at."""
+    def run(self, seconds: float, most: int = 10**9) -> None:
+        """Ask until the time is over, so much was asked, or twenty errors are enough to look at."""
         end = time.monotonic() + seconds
-        while time.monotonic() < end and len(self.findings) < 20:
+        while time.monotonic() < end and self.asked < most and len(self.findings) < 20:
             self._chance.choices((self._walk, self._body, self._file), (8, 2, 0.5))[0]()
 
     # -- what is asked

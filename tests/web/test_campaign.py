@@ -6,16 +6,16 @@ from tools.campaign import Campaign
 from brumel.web import access
 from tests.web.conftest import made_app
 
-#: How long the part is that runs here; the whole is as long as one likes [s].
-PART_S = 60.0
+#: How much of it runs here, about a minute; the whole is as long as one likes.
+REQUESTS, LONGEST_S = 1200, 240.0
 
 
 def test_a_campaign_finds_no_error_of_ours(app):
     campaign = Campaign(app, seed=20)
-    campaign.run(PART_S)
+    campaign.run(LONGEST_S, REQUESTS)
     assert not campaign.findings, "\n".join(str(finding) for finding in campaign.findings)
-    assert len(campaign.endpoints) > 60, "it went nowhere"
-    assert campaign.statuses[302] > 40, "no form was ever filled in as it was meant"
+    assert len(campaign.endpoints) > 50, "it went nowhere"
+    assert campaign.statuses[302] > 30, "no form was ever filled in as it was meant"
 
 
 def test_a_campaign_sees_what_it_looks_for(database_url, clock, monkeypatch):
@@ -34,6 +34,6 @@ def test_a_campaign_sees_what_it_looks_for(database_url, clock, monkeypatch):
     monkeypatch.setitem(access.ROLES, "planted", access.STAFF)
     campaign = Campaign(app, seed=3)
     campaign._known = ["/planted"]
-    campaign.run(20.0)
+    campaign.run(60.0, 600)
     assert "ValueError" in campaign.findings[0].error, "²".isdigit()
     assert "/planted" in campaign.findings[0].path
