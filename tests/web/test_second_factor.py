@@ -41,6 +41,7 @@ def lead(app, clock):
     done = post(client, "/account/second-factor", seed=seed, one_time=pyotp.TOTP(seed).at(clock()))
     codes = re.findall(r"<code>([0-9a-f]{5} [0-9a-f]{5})</code>", done.text)
     assert len(codes) == 8
+    assert client.get("/account/second-factor").headers["Location"] == "/account"
     return seed, codes
 
 
@@ -72,6 +73,41 @@ def test_two_factors_let_in_and_each_code_once(app, clock, desk, lead):
 def give_code_without_page(client, code):
     token = csrf(client, "/sign-in")
     return client.post("/sign-in/code", data={"csrf_token": token, "one_time": code})
+
+
+@pytest.mark.parametrize("seed", ["", "x" * 60_000, "a" * 32, "<b>" + "A" * 29])
+def test_a_seed_that_is_none_of_ours_is_refused_and_never_drawn(app, seed):
+    answer = post(sign_in(app, "ilka"), "/account/second-factor", seed=seed, one_time="123456")
+    assert answer.status_code == 422
+    assert seed == "" or f'value="{seed}"' not in answer.text
+
+
+def test_the_codes_of_a_form_that_is_sent_twice_are_shown_once(app, clock):
+    client = sign_in(app, "ilka")
+    page = client.get("/account/second-factor").text
+    seed, key, token = (
+        re.search(f'name="{name}"[^>]*value="([^"]+)"', page).group(1) for name in ("seed", "key", "csrf_token")
+    )
+    form = {"seed": seed, "key": key, "csrf_token": token, "one_time": pyotp.TOTP(seed).at(clock())}
+    first, again = (client.post("/account/second-factor", data=form) for _ in range(2))
+    assert (first.status_code, again.status_code) == (200, 200)
+    assert len(re.findall("<li><code>", first.text)) == 8
+    assert "<li><code>" not in again.text
+    assert "They were shown already" in again.text
+
+
+def test_a_device_is_known_after_both_factors(app, clock, lead):
+    seed, _ = lead
+    clock.on(minutes=2)
+    client, _ = give_password(app)
+    give_code(client, pyotp.TOTP(seed).at(clock()))
+    with app.test_request_context(
+        "/sign-in",
+        method="POST",
+        data={"username": "ilka"},
+        headers={"Cookie": f"brumel-device={client.get_cookie('brumel-device').value}"},
+    ):
+        assert sign_in_limit._named() in sign_in_limit._known_here()
 
 
 def test_it_is_taken_off_by_a_code_and_by_an_invitation(app, clock, lead, desk):

@@ -121,8 +121,11 @@ def account_and_address() -> str:
 
 
 def _named() -> str:
-    name = request.form.get("username", "").strip().lower()
-    return hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()[:20]
+    return _print_of(request.form.get("username", ""))
+
+
+def _print_of(username: str) -> str:
+    return hashlib.sha256(username.strip().lower().encode("utf-8", "replace")).hexdigest()[:20]
 
 
 def slow_down() -> None:
@@ -164,9 +167,9 @@ def _known_here() -> list[str]:
         return []
 
 
-def remember_device(response: BaseResponse) -> BaseResponse:
+def remember_device(response: BaseResponse, username: str) -> BaseResponse:
     """This device is known by the name that has just signed in: no stranger's failures slow it down."""
-    name = _named()
+    name = _print_of(username)
     names = [name, *(known for known in _known_here() if known != name)][:MOST_NAMES]
     response.set_cookie(
         _device_cookie(),

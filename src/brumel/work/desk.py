@@ -200,7 +200,7 @@ def _earlier_answer(session: Session, mine: dict[str, Any]) -> Any:
     earlier = session.execute(select(WriteKey).where(WriteKey.key == mine["key"])).scalar_one()
     if (earlier.user_id, earlier.action) != (mine["user_id"], mine["action"]):
         raise UsedBefore("This form was already used for something else. Reload the page and try again.")
-    if earlier.content != mine["content"]:
+    if earlier.content and earlier.content != mine["content"]:  # empty: a key of before content was kept
         raise UsedBefore(
             "This form was sent before with other content. What was sent then stands; look at it before you send this too."
         )

@@ -76,7 +76,7 @@ def _let_in(user: User) -> Any:
     session.permanent = True
     token = people.open_session(desk(), user, device())
     login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
-    return remember_device(redirect(_own_path(request.args.get("next", ""))))
+    return remember_device(redirect(_own_path(request.args.get("next", ""))), user.username)
 
 
 def _half_way() -> User | None:

@@ -208,7 +208,9 @@ def second_factor(faults: Any = ()) -> Any:
     """Set up a second factor: a seed as a drawing and as letters, and the first code of it."""
     if actor().totp_secret:
         return redirect(url_for("people.account"))
-    seed = request.form.get("seed", "") or second_factors.new_seed()
+    seed = request.form.get("seed", "")
+    if not second_factors.is_seed(seed):
+        seed = second_factors.new_seed()
     with desk().read() as session:
         practice = letterhead.practice(session).name
     address = second_factors.address(seed, actor().username, practice)

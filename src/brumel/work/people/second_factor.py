@@ -20,18 +20,25 @@ from brumel.work.desk import Desk, MovedOn, Write, Written, token_hash, writes
 #: A code counts for 30 s; one of the step before and after is taken too, for clocks that are a little off.
 STEP_S, WINDOW = 30, 1
 RECOVERY_CODES = 8
+#: A seed in the letters of base32 (RFC 4648).
+SEED_LENGTH, SEED_LETTERS = 32, frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567")
 
 
 @dataclass(frozen=True)
 class Codes:
-    """Codes for a lost device, shown this once."""
+    """Codes for a lost device, shown this once: who sends the same again gets none."""
 
-    codes: tuple[str, ...]
+    codes: tuple[str, ...] = ()
 
 
 def new_seed() -> str:
     """A seed for the person's device; it counts once a code of it was typed."""
     return pyotp.random_base32()
+
+
+def is_seed(text: str) -> bool:
+    """Whether it looks like one of ours."""
+    return len(text) == SEED_LENGTH and not set(text) - SEED_LETTERS
 
 
 def address(seed: str, username: str, practice: str) -> str:
@@ -56,7 +63,7 @@ def set_up(w: Write, *, seed: str, one_time: str) -> Codes:
     user = w.session.get_one(User, w.actor.id, with_for_update={"of": User})
     if user.totp_secret:
         raise MovedOn("You have a second factor already.")
-    if len(seed) != 32 or set(seed) - set("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567"):
+    if not is_seed(seed):
         raise InputError("one_time", "This page is out of date. Reload it and scan the drawing anew.")
     step = _step(seed, one_time, w.now)
     if step is None:
