@@ -98,7 +98,7 @@ QUERIES = (
     "c",
 )
 #: What would end the campaign, or its person.
-LEFT_ALONE = ("/sign-out", "/account/password", "/deactivate", "/invite-again", "/role", "/sessions/", "/second-factor")
+LEFT_ALONE = ("/sign-out", "/account/password", "/deactivate", "/invite-again", "/role", "/sessions/")
 #: Statuses that are no error of ours.
 FINE = {200, 201, 202, 204, 302, 303, 304, 308, 400, 401, 403, 404, 405, 408, 409, 413, 415, 422, 429, 503}
 

@@ -32,6 +32,7 @@ def _serve(url: str, port: int) -> list[subprocess.Popen[bytes]]:
         "BRUMEL_DEMO": "1",
         "BRUMEL_ZONE": "Europe/Oslo",
         "BRUMEL_PLAIN_HTTP": "1",
+        "BRUMEL_LOG": "warning",
     }
     line = [sys.executable, "-m", "brumel.cli"]
     children = [

@@ -49,6 +49,7 @@ class Brumel:
             "BRUMEL_SECRET_KEY": "b" * 40,
             "BRUMEL_DEMO": "1",
             "BRUMEL_PLAIN_HTTP": "1",
+            "BRUMEL_LOG": "warning",
         }
         self.children: list[subprocess.Popen] = []
 
