@@ -20,7 +20,7 @@ from brumel.work.desk import Desk, MovedOn, Write, Written, token_hash, writes
 #: A code counts for 30 s; one of the step before and after is taken too, for clocks that are a little off.
 STEP_S, WINDOW = 30, 1
 RECOVERY_CODES = 8
-#: A seed in the letters of base32 (RFC 4648).
+#: A seed in the letters of base32.
 SEED_LENGTH, SEED_LETTERS = 32, frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567")
 
 
