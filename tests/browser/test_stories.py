@@ -304,7 +304,7 @@ PAGES = [
     "/worksheet",
     "/worksheet/conductivity",
     "/worksheet/compare",
-    "/practice/meter",
+    "/practice",
     "/people",
     "/people/webhooks",
     "/account",

@@ -21,7 +21,11 @@ from tests.work import helpers as h
 
 
 def test_every_route_has_its_row_and_no_row_is_idle(app):
-    assert {r.endpoint for r in app.url_map.iter_rules()} == set(access.ROLES)
+    worlds = app.extensions["worlds"]  # the practice worlds: the same places, and the table besides
+    here, there = ({r.endpoint for r in each.url_map.iter_rules()} for each in (app, worlds))
+    assert here | there == set(access.ROLES)
+    assert there - here == {"table.show", "table.act", "table.now", "table.set_pace"}
+    assert here <= there
 
 
 def test_each_role_sees_its_rows_and_nothing_else(app):
@@ -147,7 +151,7 @@ def test_only_so_many_proxies_are_believed(database_url, proxies, counted):
 
 def test_a_session_is_bound_to_no_network_and_ends_on_the_server(app, clock):
     client = sign_in(app, "ansa")
-    token = csrf(client, "/practice/meter")
+    token = csrf(client, "/practice")
     moved = {"environ_base": {"REMOTE_ADDR": "203.0.113.77", "HTTP_USER_AGENT": "another"}}
     assert client.get("/bench", **moved).status_code == 200
     copied = client.get_cookie("brumel").value
@@ -228,10 +232,10 @@ def test_bad_queries_forms_and_sizes_are_sentences_not_errors(client):
     faults = client.get("/records?since=yesterday&quantity=taste&page=-3").text
     for word in ("Since", "Quantity", "Page"):
         assert word in faults
-    token = csrf(client, "/practice/meter")
+    token = csrf(client, "/practice")
     for data in ({}, {"key": "x"}, {"key": str(uuid.uuid4()), "pace": "1e9", "probe": "?"}):
-        assert client.post("/practice/meter", data={"csrf_token": token, **data}).status_code in (404, 422)
-    assert client.post("/practice/meter", data={"csrf_token": token, "note": "x" * 2_000_000}).status_code == 413
+        assert client.post("/practice", data={"csrf_token": token, **data}).status_code in (404, 422)
+    assert client.post("/practice", data={"csrf_token": token, "note": "x" * 2_000_000}).status_code == 413
 
 
 def test_notes_are_escaped_everywhere(app, client, clock):

@@ -140,7 +140,7 @@ def test_rubbish_in_every_field_of_every_form(app, clock, seed):
     }
     client = sign_in(app, "ilka")
     chance = random.Random(seed)
-    token = csrf(client, "/practice/meter")
+    token = csrf(client, "/practice")
     with desk.read() as session:
         before = session.scalar(select(func.count()).select_from(Audit))
     for rule in app.url_map.iter_rules():
@@ -170,7 +170,7 @@ def test_rubbish_in_every_field_of_every_form(app, clock, seed):
         "visit.dip",
         "lot.open",
         "lot.discard",
-        "practice.meter",
+        "practice.tour",
         "token.calendar",
         *WORDS,
     }, written
@@ -255,7 +255,7 @@ def test_a_hostile_body_gets_a_sentence_signed_in_or_not(app, number):
         meter = session.get_one(Meter, uuid.UUID(things.meters["Field set A"]))
         meter.link, meter.token_hash = "sdi12", token_hash(token)
     client = sign_in(app, "ansa")
-    csrf_token = csrf(client, "/practice/meter")
+    csrf_token = csrf(client, "/practice")
     send = f"/rounds/outings/{uuid.uuid4()}/send"
     for who, path, headers in (
         (app.test_client(), "/link/hello", {"Authorization": f"Bearer {token}"}),

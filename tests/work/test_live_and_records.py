@@ -4,10 +4,10 @@ import uuid
 from datetime import timedelta
 
 import pytest
-from sqlalchemy import func, select
+from sqlalchemy import select
 
 from brumel.core.errors import InputError
-from brumel.store.tables import Reading, Sample, User
+from brumel.store.tables import Reading, User
 from brumel.work import bench, kit, people, records, rounds, simulator
 from brumel.work.bench import watch as run_watch
 from brumel.work.desk import MovedOn, NotFound, object_id
@@ -213,19 +213,6 @@ def test_a_session_ends_when_it_is_idle_or_long(desk, clock, things, hours, live
         clock.on(hours=each)
         found = people.of_session(desk, token)
     assert (found is not None) is lives
-
-
-def test_practice_sets_faults_and_pace_once(desk, things):
-    same = h.key()
-    for _ in range(2):
-        simulator.set_meter(desk, things.ansa, same, probe_id=things.probes["A1"], faults=["bubble"], pace="5")
-    with desk.read() as session:
-        assert {p.name[-2:]: f for p, f in simulator.simulated(session)}["A1"] == ("bubble",)
-        assert simulator.pace(session) == 5
-        assert session.scalar(select(func.count()).select_from(Sample)) == 0
-    for faults, pace, words in ((["gremlin"], "1", "“gremlin” is not known"), ([], "9", "is not one of 1, 5, 20")):
-        with pytest.raises(InputError, match=words):
-            simulator.set_meter(desk, things.ansa, h.key(), probe_id=things.probes["A1"], faults=faults, pace=pace)
 
 
 def test_a_run_that_cannot_be_fitted_is_filed_as_failed(desk, clock, things):

@@ -99,7 +99,11 @@ def _fault(name: str, error: dict[str, Any]) -> MethodFault:
 @functools.cache
 def load_methods() -> dict[str, Method]:
     """All methods shipped, by key, in the order they are offered."""
-    files = [p for p in sorted(DATA.glob("*/*.yaml")) if p.parent.name != "faults" and not p.name.startswith("_")]
+    files = [
+        p
+        for p in sorted(DATA.glob("*/*.yaml"))
+        if p.parent.name not in ("faults", "practice") and not p.name.startswith("_")
+    ]
     methods = [parse_method(p.read_text("utf-8"), p.name) for p in files]
     return {m.key: m for m in sorted(methods, key=lambda m: (ORDER.index(m.quantity), -len(m.steps), m.title))}
 

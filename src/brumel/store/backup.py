@@ -21,7 +21,15 @@ def backup(url: str, file: Path) -> int:
         raise BackupError(f"{file} is there already; a backup is never written over another.")
     part = file.with_name(file.name + ".part")
     try:
-        _run(url, "pg_dump", "--format=custom", "--no-owner", "--no-privileges", f"--file={part}")
+        _run(
+            url,
+            "pg_dump",
+            "--format=custom",
+            "--no-owner",
+            "--no-privileges",
+            "--exclude-schema=practice_*",
+            f"--file={part}",
+        )
         _run(url, "pg_restore", "--list", str(part))
         part.chmod(0o600)
         part.rename(file)

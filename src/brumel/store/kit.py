@@ -32,6 +32,8 @@ class User(Base):
     active: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[datetime]
     units: Mapped[Json] = mapped_column(default=dict)
+    #: whether they were shown round: empty until they began the tour or did without it
+    tour: Mapped[str] = mapped_column(default="")
     #: whose waters a person of a client may look at; empty for the practice's own people
     client_id: Mapped[Uuid | None] = mapped_column(ForeignKey("clients.id", use_alter=True))
     __table_args__ = (CheckConstraint("(role = 'client') = (client_id is not null)", name="users_of_clients"),)

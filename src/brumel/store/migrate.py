@@ -41,9 +41,20 @@ def migrate(url: str, role: str = APP_ROLE) -> None:
 
     command.upgrade(alembic_config(url), "head")
     with psycopg.connect(url.replace("+psycopg", "")) as connection:
+        _drop_worlds(connection)
         if connection.execute("select from pg_roles where rolname = %s", [role]).fetchone() is not None:
             give_rights(connection, role)
     add_months(url, datetime.now(UTC))
+
+
+def _drop_worlds(connection: psycopg.Connection[tuple[object, ...]]) -> None:
+    """Practice worlds have the tables of the version that made them: they are made anew by whoever practises next."""
+    people = connection.execute(
+        "select u.id from users u join pg_namespace n on n.nspname = 'practice_' || replace(u.id::text, '-', '')"
+    )
+    for row in people.fetchall():
+        connection.execute("select drop_practice_world(%s)", list(row))
+        connection.commit()  # each of them holds many locks
 
 
 def add_months(url: str, now: datetime) -> list[str]:

@@ -41,6 +41,10 @@ EVIDENCE = frozenset(
         "outings",
         "photos",
         "points",
+        "practice_assignments",
+        "practice_attempts",
+        "practice_results",
+        "practice_scenarios",
         "probe_installations",
         "readings",
         "release_ends",
@@ -51,6 +55,9 @@ EVIDENCE = frozenset(
         "samples",
         "signatures",
         "signings",
+        "skill_rules",
+        "skill_signing_ends",
+        "skill_signings",
         "site_terms",
         "spare_uses",
         "storage_records",
@@ -79,6 +86,8 @@ def give_rights(connection: psycopg.Connection[object], role: str) -> None:
         "grant usage on all sequences in schema public to {}",
         "grant select on alembic_version to {}",
         "grant execute on function add_sample_months(date, integer) to {}",
+        "grant execute on function make_practice_world(uuid) to {}",
+        "grant execute on function drop_practice_world(uuid) to {}",
     ):
         connection.execute(sql.SQL(statement).format(who) if "{}" in statement else sql.SQL(statement))
     for table in Base.metadata.tables:

@@ -9,6 +9,8 @@ from pathlib import Path
 from flask import Flask
 from flask_compress import Compress
 from jinja2 import FileSystemBytecodeCache, StrictUndefined
+from sqlalchemy import Engine
+from werkzeug.middleware.dispatcher import DispatcherMiddleware
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from brumel import __version__
@@ -17,6 +19,7 @@ from brumel.store.cluster import data_home
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.web import access, errors, filters, kept_pages, practice_clock, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
+from brumel.web.practice import world as practice_world
 from brumel.web.watching import log
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -29,10 +32,29 @@ LONGEST_STATEMENT_S = 15.0
 
 
 def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | None = LONGEST_STATEMENT_S) -> Flask:
-    """The application on a database that is already migrated.
+    """The application on a database that is already migrated, with the practice worlds mounted in it.
 
     longest_s : how long a statement may take; None for the jobs, whose work is long
     """
+    engine = make_engine(config.database_url, longest_s=longest_s)
+    app = _made(config, engine, clock)
+    register_places(app)
+    worlds = _made(config, engine, clock)
+    register_places(worlds)
+    practice_world.furnish(worlds, app)
+    app.extensions["worlds"] = worlds
+    app.wsgi_app = DispatcherMiddleware(  # type: ignore[method-assign]
+        app.wsgi_app, {practice_world.MOUNTED_AT: worlds.wsgi_app}
+    )
+    if config.trusted_proxies:
+        # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
+        n = config.trusted_proxies
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=n, x_proto=n, x_host=n)  # type: ignore[method-assign]
+    return app
+
+
+def _made(config: Config, engine: Engine, clock: Clock) -> Flask:
+    """An application with all that its places share, and none of them yet."""
     static_path = f"/static/{static_files.version()}"
     app = Flask(__name__, template_folder="templates", static_folder="static", static_url_path=static_path)
     app.url_map.strict_slashes = False  # /bench/ is /bench
@@ -58,14 +80,9 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
         LEADS_NEED_TWO=config.leads_need_two,
     )
     log.init(app, config.log_level)
-    if config.trusted_proxies:
-        # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
-        n = config.trusted_proxies
-        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=n, x_proto=n, x_host=n)  # type: ignore[method-assign]
     app.jinja_env.undefined = StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.bytecode_cache = _compiled_templates()
-    engine = make_engine(config.database_url, longest_s=longest_s)
     app.extensions["desk"] = Desk(make_sessions(engine), clock)
     app.extensions["hub"] = Hub(config.database_url)
     practice_clock.init(app, config.zone)
@@ -77,7 +94,6 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
     static_files.init(app)
     Compress(app)
     kept_pages.init(app)
-    _register_places(app)
     return app
 
 
@@ -97,7 +113,7 @@ def _compiled_templates() -> FileSystemBytecodeCache | None:
     )
 
 
-def _register_places(app: Flask) -> None:
+def register_places(app: Flask) -> None:
     from brumel.web.api import routes as api
     from brumel.web.auth import routes as auth
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
@@ -110,6 +126,7 @@ def _register_places(app: Flask) -> None:
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.people import routes as people
+    from brumel.web.practice import people as _  # noqa: F401 - its routes stand on Practice's blueprint
     from brumel.web.practice import routes as practice
     from brumel.web.records import readings, review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records

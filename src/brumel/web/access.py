@@ -254,8 +254,27 @@ ROLES: dict[str, frozenset[str]] = {
     "people.begin_with": ANYONE,
     "worksheet.index": READERS,
     "worksheet.show": READERS,
-    "practice.meter": STAFF,
-    "practice.set_meter": STAFF,
+    "practice.index": STAFF,
+    "practice.begin": STAFF,
+    "practice.attempt": STAFF,
+    "practice.give_finding": STAFF,
+    "practice.leave": STAFF,
+    "practice.tour": STAFF,
+    "practice.skills_page": STAFF,
+    "practice.person": STAFF,
+    "practice.assign": LEAD,
+    "practice.sign_skill": LEAD,
+    "practice.take_back_skill": LEAD,
+    "practice.set_rule": LEAD,
+    "practice.certificate": STAFF,
+    "practice.scenarios": LEAD,
+    "practice.scenario": LEAD,
+    "practice.save_scenario": LEAD,
+    # At the table of a practice world, which is an application of its own (web/practice/world.py).
+    "table.show": STAFF,
+    "table.act": STAFF,
+    "table.now": STAFF,
+    "table.set_pace": STAFF,
     # The link program has a token of its meter instead of a sign-in; the routes check it themselves.
     "link.hello": ANYONE,
     "link.samples": ANYONE,
@@ -326,8 +345,9 @@ class Account:
 
 
 def desk() -> Desk:
-    """The desk of this application."""
-    shared_desk: Desk = current_app.extensions["desk"]
+    """The desk of this application; in Practice that of the learner's own world."""
+    of_world = current_app.extensions.get("desk of world")
+    shared_desk: Desk = of_world() if of_world else current_app.extensions["desk"]
     return shared_desk
 
 
@@ -358,7 +378,10 @@ def init(app: Flask) -> None:
     @login.user_loader
     def load(token: str) -> Account | None:
         person = people.of_session(app.extensions["desk"], token)
-        return Account(person.user, token, person.at + people.LONGEST_SESSION) if person else None
+        if person is None:
+            return None
+        user: User = app.extensions.get("person of world", lambda who: who)(person.user)
+        return Account(user, token, person.at + people.LONGEST_SESSION)
 
     @app.before_request
     def guard() -> Any:
@@ -376,6 +399,8 @@ def init(app: Flask) -> None:
             return redirect(url_for(FIRST_PAGE[actor().role]))
         if actor().role not in allowed:
             abort(403)
+        if closed := app.extensions.get("closed in world"):
+            return closed()
         if (
             app.config["LEADS_NEED_TWO"]
             and actor().role == "lead"

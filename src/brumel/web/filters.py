@@ -20,6 +20,7 @@ from brumel.core.uncertainty import digits_for, shown_u
 from brumel.core.verdict import Outcome
 from brumel.methods.sources import parts_of
 from brumel.store.tables import Calibration
+from brumel.web.access import desk
 from brumel.web.dates import in_form, way_of_document, written
 from brumel.web.drawings.frame import short_lines
 from brumel.web.practice_clock import practice_clock
@@ -36,7 +37,7 @@ PLACES = (
     ("kit.index", "Kit", "4"),
     ("records.index", "Records", "5"),
     ("worksheet.index", "Worksheet", "6"),
-    ("practice.meter", "Practice", "7"),
+    ("practice.index", "Practice", "7"),
 )
 #: Those where an auditor finds something to look at.
 PLACES_OF_AUDITOR = frozenset({"rounds.index", "kit.index", "records.index", "worksheet.index"})
@@ -197,7 +198,8 @@ def init(app: Flask) -> None:
             "places_of_auditor": PLACES_OF_AUDITOR,
             "me": current_user.user if current_user.is_authenticated else None,
             "session_until": current_user.until if current_user.is_authenticated else None,
-            "now": current_app.extensions["desk"].clock(),
+            "now": desk().clock() if current_user.is_authenticated else current_app.extensions["desk"].clock(),
+            "world": None,
             "demo": current_app.config["DEMO"],
             "zone": practice_clock().zone,
             "version": current_app.config["VERSION"],

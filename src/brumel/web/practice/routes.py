@@ -1,4 +1,4 @@
-"""Practice: the simulated meter's hidden side, to switch faults on and learn what they look like."""
+"""Practice: scenarios to choose from, the finding, the debrief, the tour."""
 
 from __future__ import annotations
 
@@ -6,46 +6,150 @@ from typing import Any
 
 from flask import Blueprint, flash, render_template, request, url_for
 
-from brumel.meters.sensors import FAULTS
+from brumel.methods.scenarios import vocabulary
+from brumel.store import practice_world
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
+from brumel.web.drawings import debrief as debrief_drawing
 from brumel.web.forms import WriteForm
-from brumel.work import simulator
+from brumel.work import practice
+from brumel.work.practice import skills
 
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
 
+WORLD = "/practice/world"
 
-@blueprint.get("/meter")
-def meter(faults: Any = ()) -> Any:
-    """The simulated meter: which faults are on, and how fast its clock runs."""
+
+@blueprint.get("")
+def index(faults: Any = ()) -> Any:
+    """What there is to practise, what was given, and what lies on the table now."""
     with desk().read() as session:
+        results = skills.results_of(session, actor().id)
+        passed = {r.attempt.scenario for r in results if r.passed}
+        tried = {r.attempt.scenario for r in results}
         page = render_template(
-            "practice/meter.html",
-            probes=simulator.simulated(session),
-            known=FAULTS,
-            pace=simulator.pace(session),
-            paces=simulator.PACES,
+            "practice/index.html",
+            scenarios=list(practice.scenarios(session).values()),
+            passed=passed,
+            tried=tried,
+            grades=skills.GRADES,
+            tasks=skills.TASKS,
+            open=skills.open_attempt(session, actor().id),
+            is_laid=practice_world.is_there(session, actor().id),
+            assigned=[a for a in skills.assigned_to(session, actor().id) if a.done is None],
+            tour=skills.tour_of(session, actor()),
+            given=request.form,
             faults=faults,
         )
         return page, 422 if faults else 200
 
 
-@blueprint.post("/meter")
-def set_meter() -> Any:
-    """Switch faults and the clock."""
+@blueprint.post("")
+def begin() -> Any:
+    """Begin a scenario: a fresh world is made for it, and whatever lay on the table is gone."""
     form = WriteForm()
 
     def do() -> str:
         form.check()
-        simulator.set_meter(
+        key, source = request.form.get("scenario", ""), request.form.get("source", "")
+        with desk().read() as session:
+            links = practice.scenario(session, key).meter.links
+        begun = practice.begin(
             desk(),
             actor(),
             form.write_key,
-            probe_id=request.form.get("probe", ""),
-            faults=request.form.getlist("fault"),
-            pace=request.form.get("pace", "1"),
+            scenario_key=key,
+            source=source if len(links) > 1 else links[0],  # where there is one way only its row says so
+            hints=request.form.get("hints") == "yes",
         )
-        flash("The simulated meter is set. Dip again to see it from the start.", "note")
-        return url_for("practice.meter")
+        pace = request.form.get("pace", "1")
+        practice.lay_world(desk(), actor(), begun.id, int(pace) if pace in ("1", "5", "20") else 1)
+        return f"{WORLD}/table"
 
-    return answer(do, meter)
+    return answer(do, index)
+
+
+@blueprint.get("/attempts/<attempt_id>")
+def attempt(attempt_id: str, faults: Any = ()) -> Any:
+    """The finding that is to be given, or the debrief once it was."""
+    with desk().read() as session:
+        row = practice.attempt_of(session, actor(), attempt_id)
+        result = practice.result_of(session, row.id)
+        common = {
+            "attempt": row,
+            "told": row.told,
+            "known": vocabulary(),
+            "grades": skills.GRADES,
+            "tasks": skills.TASKS,
+            "sure": practice.HOW_SURE,
+        }
+        if result is None:
+            page = render_template(
+                "practice/finding.html", given=request.form, faults=faults, mine=row.person_id == actor().id, **common
+            )
+        else:
+            page = render_template(
+                "practice/debrief.html",
+                result=result,
+                drawing=debrief_drawing.draw(result.debrief),
+                numbered=debrief_drawing.numbered_moments(result.debrief["moments"]),
+                next_of_tour=_next_of_tour(session) if row.told.get("tour") else None,
+                **common,
+            )
+        return page, 422 if faults else 200
+
+
+def _next_of_tour(session: Any) -> Any:
+    return next((scenario for scenario, done in skills.tour_of(session, actor()) if not done), None)
+
+
+@blueprint.post("/attempts/<attempt_id>")
+def give_finding(attempt_id: str) -> Any:
+    """Give the finding; the truth is shown after it, and never before."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        got = request.form.get
+        finding = practice.Finding(got("cause", ""), got("sure", ""), got("next", ""), got("words", ""))
+        with desk().read() as session:
+            row = practice.attempt_of(session, actor(), attempt_id)
+            over = practice.result_of(session, row.id) is not None
+        if not over:
+            world = practice.desk_of_world(
+                practice_world.sessions_in(desk().sessions.kw["bind"], actor().id), desk().clock
+            )
+            told = practice.judged(world, row, finding)
+            practice.give_finding(desk(), actor(), form.write_key, attempt_id=attempt_id, finding=finding, told=told)
+        return url_for("practice.attempt", attempt_id=attempt_id)
+
+    return answer(do, lambda faults: attempt(attempt_id, faults))
+
+
+@blueprint.post("/leave")
+def leave() -> Any:
+    """Clear the table away: the world is dropped, what was reached stays."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        with desk().sessions.begin() as session:
+            practice_world.drop(session, actor().id)
+        flash("The table is cleared away. What you reached is kept.", "note")
+        return url_for("practice.index")
+
+    return answer(do, index)
+
+
+@blueprint.post("/tour")
+def tour() -> Any:
+    """Begin the tour, or do without it."""
+    form = WriteForm()
+
+    def do() -> str:
+        form.check()
+        how = request.form.get("how", "")
+        skills.tour(desk(), actor(), form.write_key, how=how)
+        return url_for("practice.index", _anchor="tour") if how == "begun" else url_for("today.show")
+
+    return answer(do, index)

@@ -17,10 +17,10 @@ from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
 from brumel.work.demo import sites as demo_sites
-from brumel.work.demo.calibrating import take_cups
-from brumel.work.demo.world import Then, World
+from brumel.work.demo.world import World
 from brumel.work.desk import Desk, Refused
 from brumel.work.link import samples
+from brumel.work.practice.scripted import Then, take_cups
 from brumel.work.records import decisions, review, signing
 from brumel.work.rounds import calendar, logger, outings
 

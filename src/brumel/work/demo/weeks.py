@@ -13,8 +13,9 @@ from brumel.work.bench.conditions import Conditions
 from brumel.work.demo import days as demo_days
 from brumel.work.demo import sites as demo_sites
 from brumel.work.demo.calibrating import ONE_HAND, Hands, Task
-from brumel.work.demo.world import Then, World
+from brumel.work.demo.world import World
 from brumel.work.desk import Desk
+from brumel.work.practice.scripted import Then
 
 SETTINGS: dict[str, Any] = {
     "conductivity_unit": "µS/cm",

@@ -1,6 +1,5 @@
 """The simulated meters and their faults."""
 
-from brumel.work.simulator.faults import PACES, pace, set_meter, simulated
 from brumel.work.simulator.meters import (
     MOST_AT_ONCE,
     Cable,
@@ -10,6 +9,7 @@ from brumel.work.simulator.meters import (
     set_faults,
     set_truth,
     shows,
+    site_water,
     standing,
     standings,
     truth,
@@ -18,17 +18,14 @@ from brumel.work.simulator.meters import (
 
 __all__ = [
     "MOST_AT_ONCE",
-    "PACES",
     "Cable",
     "Simulator",
-    "pace",
     "pump",
     "reference_shows",
     "set_faults",
-    "set_meter",
     "set_truth",
     "shows",
-    "simulated",
+    "site_water",
     "standing",
     "standings",
     "truth",

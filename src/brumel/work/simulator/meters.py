@@ -176,7 +176,7 @@ def _liquid(session: Session, dip: Dip, probe: Probe, probe_sensor: Sensor) -> L
     """What the probe really stands in, faults of cups included."""
     if dip.visit_id:
         visit = session.get_one(Visit, dip.visit_id)
-        return _water(_at_depth(truth(session, f"site:{visit.site_id}"), dip.depth_m), probe.quantity)
+        return site_water(truth(session, f"site:{visit.site_id}"), probe.quantity, dip.depth_m)
     body = truth(session, f"probe:{dip.probe_id}")
     at = float(body.get("cups_c", 20.0))
     run = session.get_one(Run, dip.run_id)
@@ -262,8 +262,9 @@ def _at_depth(body: dict[str, Any], depth_m: float | None) -> dict[str, Any]:
     return body | {key: body[key] + below * each for key, each in body.get("layers", {}).items()}
 
 
-def _water(body: dict[str, Any], quantity: str) -> Liquid:
-    """A site's water as it truly is."""
+def site_water(body: dict[str, Any], quantity: str, depth_m: float | None = None) -> Liquid:
+    """A site's water as it truly is, at a depth [m]."""
+    body = _at_depth(body, depth_m)
     at = float(body.get("temperature_c", 12.0))
     at_25 = float(body.get("conductivity_25_us_cm", 400.0))
     return Liquid(

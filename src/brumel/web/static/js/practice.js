@@ -1,0 +1,65 @@
+// The table of a practice world: hands act without leaving the page, and the display shows what stands there now.
+import { readAfresh } from "./afresh.js";
+
+const band = document.querySelector(".practice-band");
+const place = band?.querySelector("[data-drawn]");
+const table = band?.querySelector("[data-table]");
+const OPEN = "brumel-practice-table";
+
+// On a phone the table folds away above the page it is used beside, and stays as it was left.
+if (table) {
+  const narrow = window.matchMedia("(max-width: 760px)").matches;
+  table.open = (sessionStorage.getItem(OPEN) ?? (narrow ? "closed" : "open")) === "open";
+  table.addEventListener("toggle", () => sessionStorage.setItem(OPEN, table.open ? "open" : "closed"));
+}
+
+const draw = (html) => {
+  place.innerHTML = html;
+};
+
+const act = async (form, button) => {
+  const again = [...place.querySelectorAll("button")].indexOf(button);
+  const answer = await fetch(form.action, {
+    method: "POST",
+    body: new FormData(form),
+    headers: { Accept: "application/json" },
+  });
+  const { html, jumped } = await answer.json();
+  if (jumped) {
+    readAfresh();
+    return;
+  }
+  draw(html);
+  place.querySelectorAll("button")[again]?.focus({ preventScroll: true });
+};
+
+place?.addEventListener("submit", (event) => {
+  const form = event.target.closest("[data-hand]");
+  if (!form) return;
+  event.preventDefault();
+  for (const button of place.querySelectorAll("button")) button.setAttribute("aria-disabled", "true");
+  act(form, event.submitter).catch(() => form.submit());
+});
+
+// What the display shows, once a second; where something happened the page is read afresh.
+const LOOK_MS = 1000;
+const look = async () => {
+  try {
+    const answer = await fetch(band.dataset.now, { headers: { Accept: "application/json" } });
+    if (!answer.ok) return;
+    const now = await answer.json();
+    band.querySelector("[data-minutes]").textContent = now.minutes;
+    if (now.news > Number(band.dataset.news)) {
+      readAfresh();
+      return;
+    }
+    for (const { probe, lines } of now.displays) {
+      const shown = band.querySelectorAll(`[data-display="${probe}"] [data-line]`);
+      for (const [i, [value]] of lines.entries()) if (shown[i]) shown[i].textContent = value;
+    }
+  } catch {
+    // Without the server the display stands still; the next look tells.
+  }
+  setTimeout(look, LOOK_MS);
+};
+if (band) setTimeout(look, LOOK_MS);

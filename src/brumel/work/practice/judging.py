@@ -1,0 +1,317 @@
+"""What an attempt is worth: each criterion with its words, and the debrief that lays the truth beside what was done."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brumel.core.quantity_table import MEASURED
+from brumel.meters.sensors import FAULTS, Liquid, Start, sensor
+from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, vocabulary
+from brumel.store.records import Decision
+from brumel.store.tables import Calibration, Lot, Point, Reading, Run, RunEnd
+from brumel.work import kit, simulator
+from brumel.work.practice.table import OnTable, Table, shows
+from brumel.work.quantities.book import quantity_of
+
+#: The most a value may be off before it is a bad one: (absolute, share). USGS-TM1D3 for the first four, the others chosen.
+BAD = {
+    "temperature": (0.2, 0.0),
+    "ph": (0.2, 0.0),
+    "conductivity": (5.0, 0.05),
+    "oxygen": (0.3, 0.05),
+    "redox": (25.0, 0.0),
+    "nitrate": (0.0, 0.2),
+    "ammonium": (0.0, 0.2),
+    "chlorine": (0.15, 0.1),
+}
+#: A water for a scenario that has no site.
+USUAL_WATER = {
+    "ph": 7.2,
+    "temperature_c": 12.0,
+    "conductivity_25_us_cm": 620.0,
+    "oxygen_percent": 92.0,
+    "redox_mv": 230.0,
+    "nitrate_mg_l": 6.0,
+    "ammonium_mg_l": 4.0,
+    "chlorine_mg_l": 1.5,
+}
+#: Half as much again as an expert needs counts as kept.
+ROOM = 1.5
+#: Readings of before the attempt that its decisions are about are as old as this at most.
+TODAY = timedelta(hours=24)
+#: Values drawn of the trace at most.
+DRAWN = 420
+NOT_READY = {"not_polarised": "had not polarised yet", "not_hydrated": "was not hydrated yet"}
+#: A reading of one of these backings is not passed on as good.
+HELD_BACK = ("doubtful", "rejected", "not_reported", "not reported")
+
+
+def still_to_do(session: Session, told: Scenario, begun: datetime) -> str:
+    """What has to be done before a finding is taken, in a sentence; empty where it is."""
+    wanted: dict[str, tuple[Any, str]] = {
+        "calibrated": (select(RunEnd.run_id).where(RunEnd.at >= begun), "Finish or abandon a run on Bench first"),
+        "checked": (select(RunEnd.run_id).where(RunEnd.at >= begun), "Finish the check on Bench first"),
+        "read": (select(Reading.id).where(Reading.written_at >= begun), "Record a reading at the site first"),
+        "decided": (select(Decision.id).where(Decision.at >= begun), "Decide about the readings in Records first"),
+        "traced": (
+            select(Decision.id).where(Decision.at >= begun),
+            "Decide about the affected results in Records first",
+        ),
+    }
+    if told.done not in wanted:
+        return ""
+    query, words = wanted[told.done]
+    return "" if session.scalar(query.limit(1)) is not None else f"{words}; then say what you found."
+
+
+def judge(
+    session: Session, told: Scenario, table: Table, begun: datetime, now: datetime, cause: str, step: str
+) -> dict[str, Any]:
+    """The criteria as rows {key, title, ok, words, must}, and the debrief."""
+    moments = sorted(_moments(session, table, begun), key=lambda m: m["at"])
+    unsafe = [m for m in moments if m.get("unsafe")]
+    early = [m for m in moments if m.get("early")]
+    slips = [a for a in table.acts if a.slip]
+    minutes = (now - begun).total_seconds() / 60
+    known = vocabulary()
+    good_causes = (told.cause, *told.also)
+    rows = {
+        "truth": (cause in good_causes, f"It was: {known.words_of_cause(told.cause)}."),
+        "next": (step in told.next, f"Right would be: {' or '.join(known.words_of_step(s) for s in told.next)}."),
+        "safe": (
+            not unsafe,
+            " ".join(m["unsafe"] for m in unsafe[:3]) or "No value that was used or recorded is a bad one.",
+        ),
+        "waits": (not early, " ".join(m["early"] for m in early[:3]) or "Nothing was taken before its time."),
+        "handling": (
+            not slips,
+            " ".join(dict.fromkeys(a.slip for a in slips)) or "Rinsed, blotted and moved as it should be.",
+        ),
+        "solution": (
+            table.poured_ml <= told.solution_ml * ROOM,
+            f"{table.poured_ml:.0f} mL poured; an expert needs {told.solution_ml:.0f} mL.",
+        ),
+        "minutes": (minutes <= told.minutes * ROOM, f"{minutes:.0f} min; an expert needs {told.minutes:.0f} min."),
+    }
+    criteria = [
+        {"key": key, "title": CRITERIA[key], "ok": bool(ok), "words": words, "must": key in MUST_HOLD}
+        for key, (ok, words) in rows.items()
+    ]
+    debrief = {
+        "truths": _truths(session, told, table),
+        "moments": [m | {"at": m["at"].isoformat(), "s": round(max(0.0, (m["at"] - begun).total_seconds()), 1)} for m in moments],
+        "traces": [_trace(probe, begun, now) for probe in table.probes.values()],
+        "lasted_s": round((now - begun).total_seconds(), 1),
+        "begun": begun.isoformat(),
+        "notices": list(told.notices),
+        "expert": list(told.expert.says),
+        "poured_ml": table.poured_ml,
+    }
+    return {"criteria": criteria, "debrief": debrief}
+
+
+# -- the truth
+
+
+def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, str]]:
+    """The hidden truth, thing by thing, in words."""
+    found = []
+    for probe in table.probes.values():
+        hidden = told.probes[probe.key].now.get("faults", ())
+        known = FAULTS[probe.quantity]
+        faults = [known[f] for f in hidden if f in known] if isinstance(hidden, tuple) else []
+        figures = _figures(probe)
+        words = "; ".join([*faults, figures]) if faults else f"sound; {figures}" if figures else "sound"
+        found.append({"what": probe.name, "words": words})
+    for shelf in table.bottles.values():
+        parts = []
+        if shelf.holds != shelf.lot:
+            holds = session.get_one(Lot, shelf.holds)
+            parts.append(f"holds {holds.name}, whatever its label says")
+        if shelf.shift:
+            parts.append(f"is {shelf.shift:+.2f} off its label".replace("-", "−"))
+        if shelf.strength != 1:
+            parts.append(f"is {100 * (shelf.strength - 1):+.0f} % off its label".replace("-", "−"))
+        if abs(shelf.temperature_c - table.room_c) > 1.5:
+            parts.append(f"stands at {shelf.temperature_c:.1f} °C in a room of {table.room_c:.1f} °C")
+        found.append({"what": f"{shelf.name}, {shelf.code}", "words": " and ".join(parts) or "is what its label says"})
+    for name, value in told.meter.truly.items():
+        recorded = told.meter.settings.get(name, "as usual")
+        found.append({"what": "Meter", "words": f"{name.replace('_', ' ')} is set to {value}, recorded is {recorded}"})
+    if table.test_kit_off:
+        found.append({"what": "Test kit", "words": f"reads {table.test_kit_off:+.1f} mg/L off".replace("-", "−")})
+    return found
+
+
+def _figures(probe: OnTable) -> str:
+    body, quantity = probe.body, probe.quantity
+    if quantity == "ph":
+        return f"slope {100 * body.get('slope', 0.985):.1f} %, offset {body.get('offset_mv', 3.0):+.1f} mV".replace(
+            "-", "−"
+        )
+    if quantity == "conductivity":
+        return f"cell constant {body.get('cell_constant', 1.02):.3f}"
+    if quantity == "oxygen":
+        return f"gain {100 * body.get('gain', 0.97):.0f} %"
+    if quantity == "redox":
+        return f"offset {body.get('offset_mv', 4.0):+.0f} mV".replace("-", "−")
+    if quantity in ("nitrate", "ammonium"):
+        return f"slope {100 * body.get('slope', 0.97):.1f} %"
+    if quantity == "temperature":
+        return f"error {body.get('error_c', 0.04):+.2f} °C".replace("-", "−")
+    return f"gain {100 * body.get('gain', 0.98):.0f} %"
+
+
+# -- what was done, on one line of time
+
+
+def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[str, Any]]:
+    for act in table.acts:
+        if act.act not in ("wait", "rinse", "blot") or act.slip:
+            yield {"at": act.at, "kind": "slip" if act.slip else "act", "words": act.slip or act.words}
+    runs = {r.id: r for r in session.scalars(select(Run).where(Run.started_at >= begun))}
+    points = session.scalars(select(Point).where(Point.run_id.in_(runs), ~Point.withdrawn)).all() if runs else []
+    for point in points:
+        yield _point(table, runs[point.run_id], point)
+    for calibration in session.scalars(select(Calibration).where(Calibration.at >= begun)):
+        yield _calibration(session, table, calibration)
+    for reading in session.scalars(select(Reading).where(Reading.written_at >= begun - TODAY, Reading.probe_id.is_not(None))):
+        if (moment := _reading(session, table, reading)) is not None:
+            yield moment
+    for decision in session.scalars(select(Decision).where(Decision.at >= begun)):
+        yield {
+            "at": decision.at,
+            "kind": "decision",
+            "words": f"Decided: {decision.decision}. {decision.reason}".strip(),
+        }
+
+
+def _point(table: Table, run: Run, point: Point) -> dict[str, Any]:
+    quantity = quantity_of(run.probe.quantity)
+    taken = f"{point.signal:.{quantity.signal_digits}f} {quantity.signal_unit}".replace("-", "−")
+    title = next((s["title"] for s in run.method["steps"] if s["key"] == point.step), point.step)
+    moment: dict[str, Any] = {"at": point.at, "kind": "point", "words": f"Took {title}: {taken}."}
+    if point.suspicions:
+        told = [s["sentence"] for s in point.suspicions]
+        moment["spoke"] = " ".join(t if isinstance(t, str) else str(t.get("text", "")) for t in told)
+    probe = table.probes.get(run.probe_id)
+    stand = _stand_at(probe, point.at) if probe else None
+    if point.early:
+        moment["early"] = f"{title} was accepted before it had settled."
+    elif stand is not None:
+        faults = stand.body.get("faults", ())
+        for fault, words in NOT_READY.items():
+            if fault in faults and float(stand.body.get("severity", 1.0)) > 0.1:
+                moment["early"] = f"{run.probe.name} {words} when {title} was taken."
+    return moment
+
+
+def _stand_at(probe: OnTable, at: datetime) -> Any:
+    return next((s for s in reversed(probe.stands) if s.at <= at), None)
+
+
+def _calibration(session: Session, table: Table, calibration: Calibration) -> dict[str, Any]:
+    """A calibration that was finished; where it is used, what it makes of a water and what that water truly is."""
+    verdict = f"Verdict on {calibration.run.probe.name}: {calibration.outcome}"
+    use = "used" if calibration.usable else "not used"
+    moment: dict[str, Any] = {"at": calibration.at, "kind": "verdict", "words": f"{verdict}; {use}."}
+    probe = table.probes.get(calibration.probe_id)
+    if probe is None or not calibration.usable:
+        return moment
+    quantity = calibration.run.probe.quantity
+    read, true, unit = would_read(probe, calibration, table.water or USUAL_WATER)
+    moment["reads"] = {"read": read, "true": true, "unit": unit}
+    if is_bad(quantity, read, true):
+        digits = quantity_of(quantity).digits
+        moment["unsafe"] = (
+            f"With this calibration {MEASURED[quantity].words} would be reported as {read:.{digits}f} {unit} where it is "
+            f"{true:.{digits}f}."
+        ).replace("-", "−")
+    return moment
+
+
+def would_read(probe: OnTable, calibration: Calibration, water: dict[str, Any]) -> tuple[float, float, str]:
+    """What a probe as it is now reads of a water by a calibration, what is true, and the unit."""
+    liquid = simulator.site_water({**USUAL_WATER, **water, "stirred": True}, probe.quantity)
+    t = np.arange(3600.0, 3660.0, 0.5)
+    y, c = sensor(probe.quantity, probe.body).sense(liquid, t, Start(0.0, liquid.temperature_c), 9001)
+    if calibration.run.conditions.adjusted:
+        # A meter that was set shows what it was set to: its error is what the standard was off by.
+        return true_value(probe.quantity, liquid), true_value(probe.quantity, liquid), quantity_of(probe.quantity).unit
+    read = float(kit.restored(calibration).read(float(np.mean(y)), float(np.mean(c))))
+    return read, true_value(probe.quantity, liquid), quantity_of(probe.quantity).unit.replace("pH", "").strip()
+
+
+def true_value(quantity: str, liquid: Liquid) -> float:
+    """What a calibration should make of a water, in the quantity's unit, at the water's own temperature."""
+    from brumel.core.oxygen import saturation_mg_l
+
+    if quantity == "ph":
+        return liquid.ph
+    if quantity == "conductivity":
+        return liquid.conductivity_us_cm
+    if quantity == "oxygen":
+        return liquid.oxygen_percent / 100 * float(saturation_mg_l(liquid.temperature_c))
+    if quantity == "redox":
+        return liquid.redox_mv
+    if quantity == "temperature":
+        return liquid.temperature_c
+    return liquid.chlorine_mg_l if quantity == "chlorine" else liquid.ion_mg_l
+
+
+def is_bad(quantity: str, read: float, true: float) -> bool:
+    """Whether a value is too far from the truth to be passed on."""
+    absolute, share = BAD[quantity]
+    return not math.isfinite(read) or abs(read - true) > max(absolute, share * abs(true))
+
+
+def _reading(session: Session, table: Table, reading: Reading) -> dict[str, Any] | None:
+    """A reading that stands; what the water truly was there beside it."""
+    newest = session.scalar(
+        select(Reading).where(Reading.root_id == reading.root_id).order_by(Reading.version.desc()).limit(1)
+    )
+    if newest is None or newest.id != reading.id or newest.struck or reading.quantity not in BAD or not table.water:
+        return None
+    liquid = simulator.site_water({**USUAL_WATER, **table.water}, reading.quantity, reading.depth_m)
+    true = true_value(reading.quantity, liquid)
+    if reading.quantity == "conductivity":
+        true = float(table.water.get("conductivity_25_us_cm", true))
+        true += max((reading.depth_m or 0.0) - 0.3, 0.0) * table.water.get("layers", {}).get(
+            "conductivity_25_us_cm", 0.0
+        )
+    words = f"Recorded {MEASURED[reading.quantity].words} {reading.value:.4g} {reading.unit}, {reading.backing}"
+    moment: dict[str, Any] = {"at": reading.written_at, "kind": "reading", "words": f"{words}."}
+    moment["reads"] = {"read": reading.value, "true": true, "unit": reading.unit}
+    if reading.backing not in HELD_BACK and is_bad(reading.quantity, reading.value, true):
+        moment["unsafe"] = (
+            f"{MEASURED[reading.quantity].words} {reading.value:.4g} was recorded where it is {true:.4g}."
+        )
+    return moment
+
+
+def _trace(probe: OnTable, begun: datetime, now: datetime) -> dict[str, Any]:
+    """What a probe showed from beginning to end, thinned out for a drawing."""
+    lasted = max(1.0, (now - begun).total_seconds())
+    seconds = np.unique(np.concatenate([np.linspace(0, lasted, DRAWN), _turns(probe, begun, lasted)]))
+    y, _ = shows(probe, [begun + timedelta(seconds=float(s)) for s in seconds])
+    quantity = MEASURED[probe.quantity]
+    return {
+        "name": probe.name,
+        "unit": quantity.signal.unit,
+        "t": [round(float(s), 1) for s in seconds],
+        "y": [round(float(v), 2) for v in y],
+        "stands": [{"s": round(max(0.0, (s.at - begun).total_seconds()), 1), "place": s.place} for s in probe.stands],
+    }
+
+
+def _turns(probe: OnTable, begun: datetime, lasted: float) -> Any:
+    """Seconds just before and after each move, so that the drawing shows it."""
+    at = [(s.at - begun).total_seconds() for s in probe.stands]
+    return np.array([s + d for s in at for d in (-0.5, 0.5, 3, 8, 20, 45) if 0 <= s + d <= lasted])
