@@ -8,7 +8,7 @@ from sqlalchemy import select
 from brumel.core.verdict import Outcome
 from brumel.store import practice_world
 from brumel.store.practice import PracticeAttempt
-from brumel.store.tables import Calibration, Lot, Probe, Site, User
+from brumel.store.tables import Calibration, Probe, Site, User
 from brumel.work import bench, kit, practice, rounds
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
@@ -157,6 +157,8 @@ class Player:
         self.act("lower", place)
         if self.told.quantity == "conductivity" and "no_lift" not in self.does and place != "holder":
             self.act("lift")
+        for what in self.told.expert.each if not self.does else ():
+            self.act(what)
         if place in ("water", "aired_water") and "no_stir" not in self.does:
             self.act("stir")
 
@@ -193,7 +195,8 @@ class Player:
 
     def type_until_settled(self, state, spec):
         if self.table().named(self.probe).quantity == "conductivity":
-            entry = "us_cm_ref" if "compensated" in self.does or self.told.meter.truly else "us_cm"
+            truly = self.told.meter.truly
+            entry = "ppm" if "tds_factor" in truly else "us_cm_ref" if truly else "us_cm"
         else:
             entry = ON_DISPLAY[self.told.quantity][0]
         for number in range(7):

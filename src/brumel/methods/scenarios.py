@@ -23,6 +23,22 @@ BIGGEST_FILE = 60_000
 Task = Literal["calibrate", "check", "read", "maintain", "decide", "trace"]
 Words = Annotated[str, Field(min_length=3, max_length=400)]
 Key = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
+#: What a careless beginner does, as the tests play it.
+Careless = Literal[
+    "early",
+    "early_reading",
+    "no_rinse",
+    "no_lift",
+    "no_stir",
+    "wet",
+    "use_anyway",
+    "compensated",
+    "sea_level",
+    "zero_believed",
+    "first_depth",
+    "bracket",
+    "leaves",
+]
 #: A number, or the two it is drawn between.
 Drawn = float | tuple[float, float]
 
@@ -152,7 +168,7 @@ class Event(Strict):
 class Novice(Strict):
     """What a careless beginner does here, and the criteria that fail for it; the tests play it."""
 
-    does: tuple[str, ...] = ()
+    does: tuple[Careless, ...] = ()
     pours: dict[str, str] = Field(default_factory=dict)
     finds: str = "healthy"
     next: str = "use"
@@ -160,9 +176,13 @@ class Novice(Strict):
 
 
 class Expert(Strict):
-    """What an expert does here; the tests play it. pours : the bottle of each step, where it is not the first that fits"""
+    """What an expert does here; the tests play it.
+
+    first, each : acts before the run, and in each cup; pours : the bottle of each step, where it is not the first that fits
+    """
 
     first: tuple[str, ...] = ()
+    each: tuple[str, ...] = ()
     pours: dict[str, str] = Field(default_factory=dict)
     conditions: dict[str, Any] = Field(default_factory=dict)
     uses: bool = True

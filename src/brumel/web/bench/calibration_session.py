@@ -12,7 +12,7 @@ from brumel.store.tables import Probe
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
-from brumel.web.bench.place import GOES_IN, Faults, blueprint
+from brumel.web.bench.place import GOES_IN, Faults, ask_for_skill, blueprint
 from brumel.web.bench.routes import conditions_of
 from brumel.work import kit
 from brumel.work.bench import calibration_sessions
@@ -104,6 +104,8 @@ def start_session(meter_id: str) -> Any:
             )
             for probe in request.form.getlist("probe")
         ]
+        for choice in choices:
+            ask_for_skill(choice.probe_id, choice.method_key)
         started = calibration_sessions.start(
             desk(),
             actor(),

@@ -6,10 +6,13 @@ import string
 from collections.abc import Sequence
 from typing import Any
 
-from flask import Blueprint
+from flask import Blueprint, flash
 
 from brumel.core.errors import InputError
+from brumel.web.access import actor, desk
+from brumel.work import kit
 from brumel.work.desk import Refused
+from brumel.work.practice import skills
 
 blueprint = Blueprint("bench", __name__, template_folder="templates", url_prefix="/bench")
 
@@ -41,3 +44,13 @@ def give_keys(lines: list[dict[str, Any]], taken: str) -> None:
     letters = (letter for letter in string.ascii_lowercase if letter not in taken)
     for line, letter in zip((line for line in lines if line["again"]), letters, strict=False):
         line["key"] = letter
+
+
+def ask_for_skill(probe_id: str, method_key: str) -> None:
+    """Where the practice asks for signed skills, say what is missing, or refuse. Raises Refused."""
+    with desk().read() as session:
+        probe, method = kit.probe_of(session, probe_id), kit.method(session, method_key)
+        task = "check" if method is not None and method.fit == "check" else "calibrate"
+        words = skills.ask_for_skill(session, actor(), probe.quantity, task, desk().clock())
+    if words:
+        flash(words, "care")

@@ -14,7 +14,7 @@ from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.bench.forms import ConditionsForm
-from brumel.web.bench.place import Faults, blueprint, give_keys
+from brumel.web.bench.place import Faults, ask_for_skill, blueprint, give_keys
 from brumel.web.forms import measured
 from brumel.work import bench, kit
 from brumel.work.bench import calibration_sessions
@@ -142,6 +142,7 @@ def start_packet(probe_id: str) -> Any:
     def do() -> str:
         form.check()
         got = request.form.get
+        ask_for_skill(probe_id, got("method", ""))
         started = calibration_sessions.start_packet(
             desk(),
             actor(),
@@ -188,6 +189,7 @@ def start(probe_id: str) -> Any:
     def do() -> str:
         form.check()
         cups = {k.removeprefix("cup-"): v for k, v in request.form.items() if k.startswith("cup-")}
+        ask_for_skill(probe_id, request.form.get("method", ""))
         started = bench.start(
             desk(),
             actor(),

@@ -65,13 +65,15 @@ def same_again(
     lots = {str(view.lot.id): view for view in on_shelf or ()}
     if wanted and on_shelf is None:
         lots = {str(lot.id): lot_view(lot, now, left) for lot, left in lots_with_left(session, Lot.id.in_(wanted))}
+    unlinked = {p.id for p in probes if p.meter.link == "typed"}
     found = {}
     for row in rows:
+        source = "typed" if row.probe_id in unlinked else row.source  # its meter may have had a link then
         method = Method.model_validate(row.method)
         cups = {k: v for k, v in {**row.cups, **(row.replaced or {})}.items() if k in {s.key for s in method.steps}}
         if all(lot in lots and lots[lot].usable for lot in cups.values()):
             codes = tuple(dict.fromkeys(lots[cups[s.key]].lot.code for s in method.steps if s.key in cups))
-            found[row.probe_id] = SameAgain(method, row.source, cups, codes, row.conditions, row.settings_at)
+            found[row.probe_id] = SameAgain(method, source, cups, codes, row.conditions, row.settings_at)
     return found
 
 

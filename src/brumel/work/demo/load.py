@@ -78,6 +78,8 @@ def history_under_way(desk: Desk) -> tuple[int, int] | None:
 def _make(session: Session, desk: Desk) -> World:
     now = desk.clock()
     users = {u: people.add_user(session, desk, u, name, role, PASSWORD) for u, name, role in ACCOUNTS}
+    for user in users.values():
+        user.tour = "declined"  # they have been here for weeks
     start = now - timedelta(weeks=WEEKS + 30)
     meters, probes = demo_kit.meters(), {}
     session.add_all(meters.values())

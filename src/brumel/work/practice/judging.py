@@ -12,12 +12,13 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.quantity_table import MEASURED
+from brumel.core.verdict import Outcome
 from brumel.meters.sensors import FAULTS, Liquid, Start, sensor
 from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, vocabulary
 from brumel.store.records import Decision
 from brumel.store.tables import Calibration, Lot, Point, Reading, Run, RunEnd
 from brumel.work import kit, simulator
-from brumel.work.practice.table import OnTable, Table, shows
+from brumel.work.practice.table import OnTable, Stand, Table, shows
 from brumel.work.quantities.book import quantity_of
 
 #: The most a value may be off before it is a bad one: (absolute, share). USGS-TM1D3 for the first four, the others chosen.
@@ -83,8 +84,8 @@ def judge(
     known = vocabulary()
     good_causes = (told.cause, *told.also)
     rows = {
-        "truth": (cause in good_causes, f"It was: {known.words_of_cause(told.cause)}."),
-        "next": (step in told.next, f"Right would be: {' or '.join(known.words_of_step(s) for s in told.next)}."),
+        "truth": (cause in good_causes, f"{known.words_of_cause(told.cause)}."),
+        "next": (step in told.next, f"{' or '.join(known.words_of_step(s) for s in told.next)}."),
         "safe": (
             not unsafe,
             " ".join(m["unsafe"] for m in unsafe[:3]) or "No value that was used or recorded is a bad one.",
@@ -106,7 +107,7 @@ def judge(
     ]
     debrief = {
         "truths": _truths(session, told, table),
-        "moments": [m | {"at": m["at"].isoformat(), "s": round(max(0.0, (m["at"] - begun).total_seconds()), 1)} for m in moments],
+        "moments": [m | {"at": m["at"].isoformat(), "s": _seconds(m["at"], begun)} for m in moments],
         "traces": [_trace(probe, begun, now) for probe in table.probes.values()],
         "lasted_s": round((now - begun).total_seconds(), 1),
         "begun": begun.isoformat(),
@@ -115,6 +116,10 @@ def judge(
         "poured_ml": table.poured_ml,
     }
     return {"criteria": criteria, "debrief": debrief}
+
+
+def _seconds(at: datetime, begun: datetime) -> float:
+    return round(max(0.0, (at - begun).total_seconds()), 1)
 
 
 # -- the truth
@@ -182,7 +187,9 @@ def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[s
         yield _point(table, runs[point.run_id], point)
     for calibration in session.scalars(select(Calibration).where(Calibration.at >= begun)):
         yield _calibration(session, table, calibration)
-    for reading in session.scalars(select(Reading).where(Reading.written_at >= begun - TODAY, Reading.probe_id.is_not(None))):
+    for reading in session.scalars(
+        select(Reading).where(Reading.written_at >= begun - TODAY, Reading.probe_id.is_not(None))
+    ):
         if (moment := _reading(session, table, reading)) is not None:
             yield moment
     for decision in session.scalars(select(Decision).where(Decision.at >= begun)):
@@ -203,6 +210,8 @@ def _point(table: Table, run: Run, point: Point) -> dict[str, Any]:
         moment["spoke"] = " ".join(t if isinstance(t, str) else str(t.get("text", "")) for t in told)
     probe = table.probes.get(run.probe_id)
     stand = _stand_at(probe, point.at) if probe else None
+    if stand is not None and point.expected is not None and (words := _not_as_labelled(probe, stand, point)):
+        moment["truly"] = words
     if point.early:
         moment["early"] = f"{title} was accepted before it had settled."
     elif stand is not None:
@@ -213,15 +222,41 @@ def _point(table: Table, run: Run, point: Point) -> dict[str, Any]:
     return moment
 
 
-def _stand_at(probe: OnTable, at: datetime) -> Any:
+#: What a cup truly held, by quantity; oxygen is compared in percent elsewhere.
+_HELD = {
+    "ph": "ph",
+    "conductivity": "conductivity_us_cm",
+    "redox": "redox_mv",
+    "nitrate": "ion_mg_l",
+    "ammonium": "ion_mg_l",
+}
+
+
+def _not_as_labelled(probe: OnTable, stand: Stand, point: Point) -> str:
+    """What stood in the cup, where it was not what the point took it for; empty where it was."""
+    held = stand.liquid.get(_HELD.get(probe.quantity, ""))
+    expected = float(point.expected or 0.0)
+    if held is None or stand.place == "holder" or not _differs(probe.quantity, float(held), expected):
+        return ""
+    quantity = quantity_of(probe.quantity)
+    return f"What stood there was {quantity.with_unit(float(held))}, taken for {quantity.with_unit(expected)}."
+
+
+def _differs(quantity: str, held: float, expected: float) -> bool:
+    absolute, share = BAD[quantity]
+    return abs(held - expected) > max(absolute / 4, share * abs(expected) / 4)
+
+
+def _stand_at(probe: OnTable, at: datetime) -> Stand | None:
     return next((s for s in reversed(probe.stands) if s.at <= at), None)
 
 
 def _calibration(session: Session, table: Table, calibration: Calibration) -> dict[str, Any]:
     """A calibration that was finished; where it is used, what it makes of a water and what that water truly is."""
-    verdict = f"Verdict on {calibration.run.probe.name}: {calibration.outcome}"
+    verdict = f"Verdict on {calibration.run.probe.name}: {Outcome(calibration.outcome).words}"
     use = "used" if calibration.usable else "not used"
-    moment: dict[str, Any] = {"at": calibration.at, "kind": "verdict", "words": f"{verdict}; {use}."}
+    named = f" It named first: {calibration.causes[0]['cause'].lower()}." if calibration.causes else ""
+    moment: dict[str, Any] = {"at": calibration.at, "kind": "verdict", "words": f"{verdict}; {use}.{named}"}
     probe = table.probes.get(calibration.probe_id)
     if probe is None or not calibration.usable:
         return moment

@@ -285,6 +285,7 @@ def tour(w: Write, *, how: str) -> Written:
     if how not in ("begun", "declined"):
         raise InputError("how", "Begin the tour, or do without it.", value=how[:20])
     w.session.get_one(User, w.actor.id).tour = how
+    w.session.flush()
     w.record(f"user:{w.actor.id}", {"tour": how})
     return Written(how)
 

@@ -78,7 +78,7 @@ PLACES = {
 #: The ways of typing a display has, by quantity; the first is the large one.
 ON_DISPLAY = {
     "ph": ("ph", "mv"),
-    "conductivity": ("us_cm_ref", "us_cm"),
+    "conductivity": ("us_cm_ref", "us_cm", "ppm"),
     "oxygen": ("mg_l", "percent"),
     "redox": ("mv",),
     "nitrate": ("mv", "mg_l_n"),

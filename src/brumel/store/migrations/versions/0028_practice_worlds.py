@@ -87,6 +87,7 @@ def _tables() -> None:
         by.copy(),
     )
     op.add_column("users", sa.Column("tour", sa.String(), nullable=False, server_default=""))
+    op.execute("update users set tour = 'declined'")  # who is here already is not new
     op.alter_column("users", "tour", server_default=None)
     for table in (
         "practice_scenarios",

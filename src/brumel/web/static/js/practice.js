@@ -54,8 +54,10 @@ const look = async () => {
       return;
     }
     for (const { probe, lines } of now.displays) {
-      const shown = band.querySelectorAll(`[data-display="${probe}"] [data-line]`);
-      for (const [i, [value]] of lines.entries()) if (shown[i]) shown[i].textContent = value;
+      for (const display of band.querySelectorAll(`[data-display="${probe}"]`)) {
+        const shown = display.querySelectorAll("[data-line]");
+        for (const [i, [value]] of lines.entries()) if (shown[i]) shown[i].textContent = value;
+      }
     }
   } catch {
     // Without the server the display stands still; the next look tells.
