@@ -13,6 +13,7 @@ from brumel.web.answer import answer
 from brumel.web.drawings import debrief as debrief_drawing
 from brumel.web.forms import WriteForm
 from brumel.work import practice
+from brumel.work.desk import Refused
 from brumel.work.practice import skills
 
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
@@ -115,6 +116,10 @@ def give_finding(attempt_id: str) -> Any:
         with desk().read() as session:
             row = practice.attempt_of(session, actor(), attempt_id)
             over = practice.result_of(session, row.id) is not None
+            if row.person_id != actor().id:
+                raise Refused("The finding is for whoever is at the table.")
+            if not over and not practice_world.is_there(session, actor().id):
+                raise Refused("Your table is cleared away; begin the scenario anew to give a finding.")
         if not over:
             world = practice.desk_of_world(
                 practice_world.sessions_in(desk().sessions.kw["bind"], actor().id), desk().clock

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import uuid
 from typing import Any
+from urllib.parse import urlencode
 
 from flask import Flask, abort, current_app, g, redirect, request
 from flask_login import current_user
@@ -90,6 +91,12 @@ def _closed() -> Any:
     endpoint = str(request.endpoint)
     if endpoint in _SHARED:
         return None
+    if not current_user.is_authenticated:
+        if request.method != "GET" or request.accept_mimetypes.best == "text/event-stream":
+            abort(401)
+        return redirect(f"/sign-in?{urlencode({'next': MOUNTED_AT + '/table'})}")
+    if request.blueprint is None:
+        return None  # there is no such page
     if request.blueprint not in OPEN:
         # The same path is the real page's; nothing is ever sent there from here.
         return redirect(request.full_path.rstrip("?")) if request.method == "GET" else abort(403)
