@@ -42,3 +42,36 @@ def test_a_careless_beginner_fails_where_the_scenario_says(shared, key):
     assert not passed
     judged = {k for k, c in criteria.items() if not c["ok"]} - {"minutes", "solution"}
     assert judged == set(novice.fails), {k: criteria[k]["words"] for k in judged ^ set(novice.fails)}
+
+
+def test_debrief_figures_worked_by_hand(shared):
+    """Three debriefs against arithmetic of their own; sources beside each."""
+    # A standard thinned to a share s makes the cell constant 1/s too large, and with it every reading.
+    player = Player(*shared, "ec-diluted", does=("use_anyway",), pours={"standard": "wet"})
+    _, _, debrief = player.play()
+    strength = player.table().bottles["wet"].strength
+    read = next(m["reads"] for m in debrief["moments"] if m["kind"] == "verdict")
+    assert read["read"] / read["true"] == pytest.approx(1 / strength, rel=0.01)
+
+    # At 612 m the air weighs 1013.25 (1 - 2.25577e-5 * 612)**5.25588 hPa (ISO 2533:1975); 1016 hPa taken instead is read high
+    # by the ratio of the dry pressures, water's vapour taken off (13.6 to 26.4 hPa between 11.5 and 22 degrees).
+    player = Player(*shared, "do-sea-level", does=("use_anyway", "sea_level"))
+    _, _, debrief = player.play()
+    station = 1013.25 * (1 - 2.25577e-5 * 612) ** 5.25588
+    read = next(m["reads"] for m in debrief["moments"] if m["kind"] == "verdict")
+    low, high = ((1016 - vapour) / (station - vapour) for vapour in (13.6, 26.4))
+    assert low - 0.003 < read["read"] / read["true"] < high + 0.003
+
+    # A pH 10 that lost 0.42 to 0.55 is told as what stood there: the label's value at the cup's temperature less that.
+    player = Player(*shared, "ph-old-ten", does=("use_anyway",), pours={"alkaline": "old"})
+    _, _, debrief = player.play()
+    table = player.table()
+    told = next(m["truly"] for m in debrief["moments"] if "truly" in m)
+    at = [10.12, 10.06, 10.01]  # 10.01 at 15, 20 and 25 degrees, as the family's printed table has it
+    label = (
+        at[0] + (table.room_c - 15) / 5 * (at[1] - at[0])
+        if table.room_c < 20
+        else at[1] + (table.room_c - 20) / 5 * (at[2] - at[1])
+    )
+    assert float(told.split("pH ")[1].split(",")[0]) == pytest.approx(label + table.bottles["old"].shift, abs=0.02)
+    assert debrief["poured_ml"] == 150

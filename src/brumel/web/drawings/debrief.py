@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-WIDTH, LEFT, RIGHT = 920.0, 62.0, 905.0
+LEFT, RIGHT = 62.0, 890.0
 TOP, HIGH, GAP = 34.0, 150.0, 46.0
 #: Where nothing happens for longer than this the line of time is cut short [s].
 LONGEST_STILL_S = 240.0
@@ -139,7 +139,7 @@ def _apart(moments: Sequence[Moment]) -> list[Moment]:
     for moment in sorted(moments, key=lambda m: (m.x, m.number)):
         least = placed[-1].x + 17 if placed else 0.0
         placed.append(Moment(max(moment.x, least), moment.number, moment.kind, moment.is_bad))
-    over = placed[-1].x - (RIGHT + 8) if placed else 0.0
+    over = placed[-1].x - (RIGHT + 16) if placed else 0.0
     return [Moment(m.x - max(0.0, over), m.number, m.kind, m.is_bad) for m in placed] if over > 0 else placed
 
 

@@ -194,7 +194,11 @@ def scenario(key: str, faults: Any = ()) -> Any:
         told = practice.scenario(session, key)
         versions = writing.versions(session, key)
         text = request.form.get("text") or yaml.safe_dump(
-            told.model_dump(mode="json", exclude_defaults=True), allow_unicode=True, sort_keys=False, width=110
+            told.model_dump(mode="json", exclude_defaults=True),
+            allow_unicode=True,
+            sort_keys=False,
+            width=110,
+            default_flow_style=None,
         )
         page = render_template(
             "practice/scenario.html",

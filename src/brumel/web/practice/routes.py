@@ -28,6 +28,7 @@ def index(faults: Any = ()) -> Any:
         results = skills.results_of(session, actor().id)
         passed = {r.attempt.scenario for r in results if r.passed}
         tried = {r.attempt.scenario for r in results}
+        tour = skills.tour_of(session, actor())
         page = render_template(
             "practice/index.html",
             scenarios=list(practice.scenarios(session).values()),
@@ -38,7 +39,8 @@ def index(faults: Any = ()) -> Any:
             open=skills.open_attempt(session, actor().id),
             is_laid=practice_world.is_there(session, actor().id),
             assigned=[a for a in skills.assigned_to(session, actor().id) if a.done is None],
-            tour=skills.tour_of(session, actor()),
+            tour=tour,
+            next_of_tour=next((scenario.key for scenario, done in tour if not done), ""),
             given=request.form,
             faults=faults,
         )

@@ -14,11 +14,12 @@ from sqlalchemy.orm import Session
 from brumel.core.quantity_table import MEASURED
 from brumel.core.verdict import Outcome
 from brumel.meters.sensors import FAULTS, Liquid, Start, sensor
-from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, vocabulary
+from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, draw, vocabulary
 from brumel.store.records import Decision
-from brumel.store.tables import Calibration, Lot, Point, Reading, Run, RunEnd
+from brumel.store.tables import Calibration, Dip, Lot, Point, Reading, Run, RunEnd
 from brumel.work import kit, simulator
-from brumel.work.practice.table import OnTable, Stand, Table, shows
+from brumel.work.practice.table import CUP_ML, ON_DISPLAY, OnTable, Stand, Table, shows
+from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 
 #: The most a value may be off before it is a bad one: (absolute, share). USGS-TM1D3 for the first four, the others chosen.
@@ -132,8 +133,12 @@ def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, st
         hidden = told.probes[probe.key].now.get("faults", ())
         known = FAULTS[probe.quantity]
         faults = [known[f] for f in hidden if f in known] if isinstance(hidden, tuple) else []
-        figures = _figures(probe)
-        words = "; ".join([*faults, figures]) if faults else f"sound; {figures}" if figures else "sound"
+        figures, before = _figures(probe.quantity, probe.body), told.probes[probe.key].before
+        if before:
+            figures += (
+                f"; when it was last calibrated {_figures(probe.quantity, draw(dict(before), table.seed, probe.key))}"
+            )
+        words = "; ".join([*faults, figures]) if faults else figures if before else f"sound; {figures}"
         found.append({"what": probe.name, "words": words})
     for shelf in table.bottles.values():
         parts = []
@@ -155,8 +160,7 @@ def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, st
     return found
 
 
-def _figures(probe: OnTable) -> str:
-    body, quantity = probe.body, probe.quantity
+def _figures(quantity: str, body: dict[str, Any]) -> str:
     if quantity == "ph":
         return f"slope {100 * body.get('slope', 0.985):.1f} %, offset {body.get('offset_mv', 3.0):+.1f} mV".replace(
             "-", "−"
@@ -184,7 +188,7 @@ def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[s
     runs = {r.id: r for r in session.scalars(select(Run).where(Run.started_at >= begun))}
     points = session.scalars(select(Point).where(Point.run_id.in_(runs), ~Point.withdrawn)).all() if runs else []
     for point in points:
-        yield _point(table, runs[point.run_id], point)
+        yield _point(table, runs[point.run_id], point, session.get(Dip, point.dip_id) if point.dip_id else None)
     for calibration in session.scalars(select(Calibration).where(Calibration.at >= begun)):
         yield _calibration(session, table, calibration)
     for reading in session.scalars(
@@ -200,17 +204,19 @@ def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[s
         }
 
 
-def _point(table: Table, run: Run, point: Point) -> dict[str, Any]:
+def _point(table: Table, run: Run, point: Point, dip: Dip | None) -> dict[str, Any]:
     quantity = quantity_of(run.probe.quantity)
     taken = f"{point.signal:.{quantity.signal_digits}f} {quantity.signal_unit}".replace("-", "−")
     title = next((s["title"] for s in run.method["steps"] if s["key"] == point.step), point.step)
-    moment: dict[str, Any] = {"at": point.at, "kind": "point", "words": f"Took {title}: {taken}."}
+    cost = f"; {(point.at - dip.started_at).total_seconds():.0f} s in it" if dip is not None else ""
+    cost += f", {CUP_ML:.0f} mL" if point.lot_id else ""
+    moment: dict[str, Any] = {"at": point.at, "kind": "point", "words": f"Took {title}: {taken}{cost}."}
     if point.suspicions:
         told = [s["sentence"] for s in point.suspicions]
         moment["spoke"] = " ".join(t if isinstance(t, str) else str(t.get("text", "")) for t in told)
     probe = table.probes.get(run.probe_id)
     stand = _stand_at(probe, point.at) if probe else None
-    if stand is not None and point.expected is not None and (words := _not_as_labelled(probe, stand, point)):
+    if probe and stand and point.expected is not None and (words := _not_as_labelled(probe, stand, point)):
         moment["truly"] = words
     if point.early:
         moment["early"] = f"{title} was accepted before it had settled."
@@ -255,7 +261,8 @@ def _calibration(session: Session, table: Table, calibration: Calibration) -> di
     """A calibration that was finished; where it is used, what it makes of a water and what that water truly is."""
     verdict = f"Verdict on {calibration.run.probe.name}: {Outcome(calibration.outcome).words}"
     use = "used" if calibration.usable else "not used"
-    named = f" It named first: {calibration.causes[0]['cause'].lower()}." if calibration.causes else ""
+    first = calibration.causes[0]["cause"] if calibration.causes else ""
+    named = f" It named first: {first[:1].lower()}{first[1:]}." if first else ""
     moment: dict[str, Any] = {"at": calibration.at, "kind": "verdict", "words": f"{verdict}; {use}.{named}"}
     probe = table.probes.get(calibration.probe_id)
     if probe is None or not calibration.usable:
@@ -278,10 +285,18 @@ def would_read(probe: OnTable, calibration: Calibration, water: dict[str, Any]) 
     t = np.arange(3600.0, 3660.0, 0.5)
     y, c = sensor(probe.quantity, probe.body).sense(liquid, t, Start(0.0, liquid.temperature_c), 9001)
     if calibration.run.conditions.adjusted:
-        # A meter that was set shows what it was set to: its error is what the standard was off by.
-        return true_value(probe.quantity, liquid), true_value(probe.quantity, liquid), quantity_of(probe.quantity).unit
+        shown = _set_meter_shows(probe, calibration, float(np.mean(y)), float(np.mean(c)))
+        return shown, true_value(probe.quantity, liquid), quantity_of(probe.quantity).unit.replace("pH", "").strip()
     read = float(kit.restored(calibration).read(float(np.mean(y)), float(np.mean(c))))
     return read, true_value(probe.quantity, liquid), quantity_of(probe.quantity).unit.replace("pH", "").strip()
+
+
+def _set_meter_shows(probe: OnTable, calibration: Calibration, signal: float, temperature_c: float) -> float:
+    """What a meter that was adjusted itself shows: by its own arithmetic, whatever the probe's."""
+    case = RunContext(calibration.run.probe, calibration.run.conditions)
+    return probe.set_to_show(
+        quantity_of(probe.quantity).shown(ON_DISPLAY[probe.quantity][0], signal, temperature_c, case)
+    )
 
 
 def true_value(quantity: str, liquid: Liquid) -> float:
