@@ -5,8 +5,11 @@ import uuid
 
 from sqlalchemy import select
 
+from brumel.core import logged
+from brumel.core.oxygen import saturation_mg_l
 from brumel.core.verdict import Outcome
 from brumel.store import practice_world
+from brumel.store.logger import LoggerSeries
 from brumel.store.practice import PracticeAttempt
 from brumel.store.tables import Calibration, Probe, Site, User
 from brumel.work import bench, kit, practice, rounds
@@ -17,6 +20,7 @@ from brumel.work.practice import table as bench_table
 from brumel.work.practice.display import ON_DISPLAY
 from brumel.work.practice.world import cups_for
 from brumel.work.records import affected, decisions
+from brumel.work.rounds.logger import checks
 
 PLACE_OF = {"air": "holder", "saturated_air": "moist_air", "saturated_water": "aired_water"}
 
@@ -73,6 +77,11 @@ class Player:
             self.act(what)
         if "wet" in self.does:
             self.act("rinse")
+        self.start_run()
+        self.take_cups()
+        self.end()
+
+    def start_run(self):
         with self.desk.read() as session:
             probe = session.get_one(Probe, uuid.UUID(self.probe))
             method = kit.method_for_probe(kit.method(session, self.told.method), probe)
@@ -96,8 +105,6 @@ class Player:
             cups=fits | pours,
             conditions=Conditions(**given),
         ).id
-        self.take_cups()
-        self.end()
 
     def take_cups(self):
         while (state := self.state()).current is not None:
@@ -266,6 +273,62 @@ class Player:
             offered = closing_checks.offers(session, kit.probe_of(session, self.probe), self.desk.clock())
         return [offered[0].value]
 
+    def log(self):
+        """The end of a series: beside the checking probe before and after cleaning, then in moist air; and the decision."""
+        logger_id, checking = self.probes["p"], self.probes["c"]
+        read = {}
+        for name, probe, place in (
+            ("before", logger_id, "water"),
+            ("beside_before", checking, "water"),
+            ("after", logger_id, "water"),
+            ("beside_after", checking, "water"),
+            ("standard_read", logger_id, "moist_air"),
+        ):
+            self.probe = probe
+            if name == "after" and "bracket" not in self.does:
+                self.act("clean")
+            if name == "standard_read":
+                for what, on in (("lower", "holder"), ("rinse", ""), ("blot", "")):
+                    self.act(what, on)
+            self.act("lower", place)
+            self.wait(180)
+            read[name] = float(self.lines()[0][0])
+        table = self.table()
+        share = bench_table.standard_share(table.pressure_hpa, table.room_c)
+        read["standard_value"] = float(saturation_mg_l(table.room_c)) * share
+        with self.desk.read() as session:
+            series = session.scalars(select(LoggerSeries)).one()
+        check = self.write(checks.record_service, series_id=str(series.id), service=logged.Service(**read)).id
+        decision = "correct" if not self.does else "doubt"
+        decided = checks.SeriesDecision(decision, "A green film grew over three weeks.", self.actor.name, 0, check)
+        self.write(checks.decide, series_id=str(series.id), decided=decided)
+
+    def lines(self):
+        shown = {d.probe: d for d in practice.displays(self.desk, practice.look(self.desk))}[self.probe].lines
+        return [(value.replace("−", "-"), unit) for value, unit in shown]
+
+    def paper(self):
+        """Cups are read and noted away from Brumel, and typed with their seconds afterwards."""
+        noted = {}
+        for bottle in self.told.bottles:
+            letter = self.act("pour", bottle).split(":")[0].removeprefix("Cup ")
+            self.into(letter)
+            for after in (10,) if "early" in self.does else (60, 100):
+                self.wait(after - (noted[bottle][-1][0] if bottle in noted else 0))
+                lines = self.lines()
+                noted.setdefault(bottle, []).append((after, float(lines[0][0]), float(lines[-1][0])))
+        self.act("walk")
+        self.start_run()
+        while (state := self.state()).current is not None:
+            step = state.current.spec
+            bottle = next(k for k, lot in self.lots.items() if lot == str(state.current.lot.lot.id))
+            for after, value, at in noted[bottle]:
+                typed = bench.TypedValue("ph", value, at, float(after))
+                self.write(bench.type_reading, run_id=self.run, step=step.key, turn=state.turn, typed=typed)
+            how = bench.Acceptance(early=not self.live().settling.settled, answer="As noted on paper.")
+            self.write(bench.accept, run_id=self.run, step=step.key, turn=state.turn, how=how)
+        self.end()
+
     def trace(self):
         with self.desk.read() as session:
             calibration = session.scalars(select(Calibration).order_by(Calibration.at.desc())).first()
@@ -285,6 +348,10 @@ class Player:
         task = self.told.skill
         if task == "read":
             self.read()
+        elif task == "log":
+            self.log()
+        elif self.told.no_signal:
+            self.paper()
         elif task == "decide":
             self.decide()
         elif task == "trace":

@@ -20,7 +20,7 @@ FOLDER = DATA / "practice"
 BIGGEST_FILE = 60_000
 
 #: What a person learns to do with a quantity.
-Task = Literal["calibrate", "check", "read", "maintain", "decide", "trace"]
+Task = Literal["calibrate", "check", "read", "maintain", "decide", "trace", "log"]
 Words = Annotated[str, Field(min_length=3, max_length=400)]
 Key = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
 #: What a careless beginner does, as the tests play it.
@@ -93,6 +93,7 @@ class ProbeKit(Strict):
     now : its hidden truth, numbers drawn within their bounds; before : how it was when it was last calibrated
     seen : what an inspection shows; mended : {what is done: faults it takes away}
     weeks : for how many weeks it has a history; 0 for a new one
+    truth : its hidden truth in the debrief's words, where its faults do not say it
     calibrated_h : so many hours ago it was calibrated last, as it was then; None where today's is still to be made
     """
 
@@ -107,6 +108,7 @@ class ProbeKit(Strict):
     seen: str = Field(default="Clean, whole and moist.", max_length=300)
     mended: dict[str, tuple[str, ...]] = Field(default_factory=dict)
     membrane_min: float | None = Field(default=None, ge=0, le=100_000)
+    truth: str = Field(default="", max_length=200)
 
     @model_validator(mode="after")
     def _known(self) -> Self:
@@ -156,6 +158,21 @@ class Water(Strict):
     ice_c: Drawn = 0.0
 
 
+class Logged(Strict):
+    """A series that lies in Brumel already: of which probe, for how many days, what it swung about, and how it fouled.
+
+    mean, swing : in the unit of the series; fouled : the share that was lost at its end
+    """
+
+    probe: Key
+    unit: str
+    days: float = Field(gt=0, le=40)
+    interval_min: float = Field(default=15, ge=1, le=240)
+    mean: Drawn
+    swing: Drawn = 0.0
+    fouled: Drawn = 0.0
+
+
 class Event(Strict):
     """Something that happens on the way: after so many minutes, or when a thing is done."""
 
@@ -195,6 +212,7 @@ class Scenario(Strict):
     """One scenario.
 
     minutes, solution_ml : what an expert needs; half as much again counts as kept
+    no_signal : Brumel cannot be reached from the table until one walks back; values are noted on paper
     done : what must have been done before a finding is taken
     cause, also : the truth, and what else is accepted for it; next : the next steps that are right
     """
@@ -212,9 +230,11 @@ class Scenario(Strict):
     probes: dict[Key, ProbeKit] = Field(min_length=1)
     bottles: dict[Key, Bottle] = Field(default_factory=dict)
     site: Water | None = None
+    logged: Logged | None = None
+    no_signal: bool = False
     room_c: Drawn = (17.0, 22.0)
     events: tuple[Event, ...] = ()
-    done: Literal["calibrated", "checked", "read", "decided", "traced", "looked"] = "calibrated"
+    done: Literal["calibrated", "checked", "read", "decided", "traced", "logged", "looked"] = "calibrated"
     cause: str
     also: tuple[str, ...] = ()
     next: tuple[str, ...] = Field(min_length=1)
@@ -245,6 +265,8 @@ class Scenario(Strict):
             for key, bottle in self.bottles.items()
             if bottle.holds and bottle.holds not in self.bottles
         ]
+        if self.logged is not None and (self.site is None or self.logged.probe not in self.probes):
+            wrong.append("logged needs a site and one of the probes")
         if self.done == "read" and self.site is None:
             wrong.append("a reading needs a site")
         if unknown := set(self.novice.fails) - set(CRITERIA):

@@ -191,7 +191,7 @@ def act() -> Any:
     return {
         "html": drawing,
         "fault": fault,
-        "jumped": request.form.get("what") in ("wait", *CARE),
+        "jumped": request.form.get("what") in ("wait", "walk", *CARE),
     }, 422 if fault else 200
 
 

@@ -10,7 +10,7 @@ import uuid
 from typing import Any
 from urllib.parse import urlencode
 
-from flask import Flask, abort, current_app, g, redirect, request
+from flask import Flask, abort, current_app, g, redirect, render_template, request
 from flask_login import current_user
 
 from brumel.store import practice_world
@@ -108,10 +108,14 @@ def _closed() -> Any:
     return None
 
 
-def _look() -> None:
+def _look() -> Any:
     """Before a page is made, the meter's samples are stored up to this moment and events have happened."""
     if current_user.is_authenticated and request.blueprint in OPEN and request.endpoint not in _SHARED:
         g.world = practice.look(desk_of_world())
+        if g.world is not None and not g.world.table.signal and request.blueprint not in ("table", "glossary"):
+            page = render_template("practice/no_signal.html")
+            return page if request.method == "GET" else (page, 422)
+    return None
 
 
 def _of_world() -> dict[str, Any]:

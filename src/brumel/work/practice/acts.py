@@ -50,7 +50,9 @@ def act(w: Write, *, what: str, probe: str = "", on: str = "", amount: float | N
     table = bench_table.load(w.session)
     slip = _slip(table, what, probe, on)
     words = _do(w, table, what, probe, on, amount)
-    subject = table.named(probe).name if what not in ("pour", "label", "wait", "test_kit") and table.probes else ""
+    subject = (
+        table.named(probe).name if what not in ("pour", "label", "wait", "test_kit", "walk") and table.probes else ""
+    )
     table.acts.append(Act(at=w.now, act=what, probe=subject, what=on[:40], words=words, slip=slip))
     bench_table.keep(w.session, table)
     world_clock.go_on(w.session, float(TAKES_S[what]) if what != "wait" else float(amount or 0))
@@ -80,6 +82,9 @@ def _do(w: Write, table: Table, what: str, probe: str, on: str, amount: float | 
         return f"Cup {cup.letter}: {table.bottles[on].name}, {table.bottles[on].code}."
     if what == "label":
         return _label(table, on)
+    if what == "walk":
+        table.signal = True
+        return "Back where there is a signal. What you noted can be typed now, with the seconds it had stood."
     if what == "test_kit":
         return _test_kit(table)
     on_table = table.named(probe)

@@ -15,12 +15,14 @@ from brumel.core.quantity_table import MEASURED
 from brumel.core.verdict import Outcome
 from brumel.meters.sensors import FAULTS, Liquid, Start, sensor
 from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, draw, vocabulary
+from brumel.store.logger import LoggerCheck, LoggerDecision
 from brumel.store.records import Decision
 from brumel.store.tables import Calibration, Dip, Lot, Point, Reading, Run, RunEnd
 from brumel.work import kit, simulator
 from brumel.work.practice.table import CUP_ML, ON_DISPLAY, OnTable, Stand, Table, shows
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.rounds.logger.checks import DECIDED
 
 #: The most a value may be off before it is a bad one: (absolute, share). USGS-TM1D3 for the first four, the others chosen.
 BAD = {
@@ -62,6 +64,7 @@ def still_to_do(session: Session, told: Scenario, begun: datetime) -> str:
         "checked": (select(RunEnd.run_id).where(RunEnd.at >= begun), "Finish the check on Bench first"),
         "read": (select(Reading.id).where(Reading.written_at >= begun), "Record a reading at the site first"),
         "decided": (select(Decision.id).where(Decision.at >= begun), "Decide about the readings in Records first"),
+        "logged": (select(LoggerDecision.id).where(LoggerDecision.at >= begun), "Decide about the series first"),
         "traced": (
             select(Decision.id).where(Decision.at >= begun),
             "Decide about the affected results in Records first",
@@ -138,6 +141,8 @@ def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, st
             figures += (
                 f"; when it was last calibrated {_figures(probe.quantity, draw(dict(before), table.seed, probe.key))}"
             )
+        if told.probes[probe.key].truth:
+            faults = [told.probes[probe.key].truth]
         words = "; ".join([*faults, figures]) if faults else figures if before else f"sound; {figures}"
         found.append({"what": probe.name, "words": words})
     for shelf in table.bottles.values():
@@ -196,6 +201,14 @@ def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[s
     ):
         if (moment := _reading(session, table, reading)) is not None:
             yield moment
+    for check in session.scalars(select(LoggerCheck).where(LoggerCheck.at >= begun)):
+        yield {"at": check.at, "kind": "reading", "words": f"The logger's end was read. {check.sentence}"}
+    for each in session.scalars(select(LoggerDecision).where(LoggerDecision.at >= begun)):
+        yield {
+            "at": each.at,
+            "kind": "decision",
+            "words": f"The series: {DECIDED[each.decision]}. {each.reason}".strip(),
+        }
     for decision in session.scalars(select(Decision).where(Decision.at >= begun)):
         yield {
             "at": decision.at,

@@ -32,6 +32,7 @@ TASKS = {
     "maintain": "maintain",
     "decide": "decide about readings",
     "trace": "trace what is affected",
+    "log": "look after loggers of",
 }
 GRADES = {1: "first steps", 2: "with faults", 3: "judgement"}
 #: A skill is fresh for so long after it was last reached, then it fades, then it is to be shown anew. Chosen.

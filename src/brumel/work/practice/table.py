@@ -59,6 +59,7 @@ TAKES_S = {
     "hydrate": 24 * 3600,
     "wait": 0,
     "set": 10,
+    "walk": 300,
 }
 #: A membrane that was renewed so long ago has polarised, but for a share that fades with this time [min].
 POLARISES_MIN = 30.0
@@ -187,6 +188,8 @@ class Table(BaseModel):
     truly: dict[str, Any] = Field(default_factory=dict)
     acts: list[Act] = Field(default_factory=list)
     poured_ml: float = 0.0
+    #: whether Brumel can be reached from here
+    signal: bool = True
 
     def cup(self, letter: str) -> Cup:
         """A cup by its letter. Raises InputError."""

@@ -7,13 +7,14 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session, sessionmaker
 
 from brumel.core.oxygen import station_pressure_hpa
 from brumel.meters.sensors import FAULTS
 from brumel.methods import Method
 from brumel.methods.model import StepSpec
-from brumel.methods.scenarios import Bottle, ProbeKit, Scenario, Water, draw
+from brumel.methods.scenarios import Bottle, Logged, ProbeKit, Scenario, Water, draw
 from brumel.store.tables import Client, Lot, Meter, Probe, Site, User, Visit
 from brumel.store.typed_json import LotMeasure
 from brumel.work import kit, rounds, simulator
@@ -24,6 +25,7 @@ from brumel.work.practice import clock as world_clock
 from brumel.work.practice import table as bench_table
 from brumel.work.practice.scripted import Then, calibrate
 from brumel.work.quantities import standards
+from brumel.work.rounds import logger
 
 #: What a meter of Practice is set to, and recorded as, where the scenario says nothing else.
 SETTINGS: dict[str, Any] = {
@@ -78,6 +80,8 @@ def lay(
         if site is not None:
             simulator.set_truth(session, f"site:{site.id}", water)
     _live_through(sessions, actor, scenario, probes, lots, site, now, seed)
+    if scenario.logged is not None and site is not None:
+        _log(sessions, actor, scenario.logged, probes, site, now, seed)
     with sessions.begin() as session:
         session.merge(meter).link = "simulated" if source == "live" else "typed"
         table = _table(session, scenario, probes, lots, water, seed, now)
@@ -279,6 +283,41 @@ def visit(desk: Desk, clock: Then, actor: User, site: Site, probes: list[Probe])
     return str(started)
 
 
+def _log(
+    sessions: sessionmaker[Session],
+    actor: User,
+    told: Logged,
+    probes: dict[str, Probe],
+    site: Site,
+    now: datetime,
+    seed: int,
+) -> None:
+    """A series that was read out before the attempt: a day's swing, and what fouling took off more and more."""
+    drawn = draw({"mean": told.mean, "swing": told.swing, "fouled": told.fouled}, seed, "logged")
+    ends, step = now - timedelta(minutes=20), timedelta(minutes=told.interval_min)
+    count = int(timedelta(days=told.days) / step)
+    n = np.arange(count)
+    days = n * (told.interval_min / 1440)
+    values = (
+        drawn["mean"] + drawn["swing"] * np.sin(2 * np.pi * days) + np.random.default_rng(seed).normal(0, 0.02, count)
+    )
+    values = values * (1 - drawn["fouled"] * n / max(1, count - 1))
+    logger.take_in(
+        Desk(sessions, lambda: now - timedelta(minutes=10)),
+        actor,
+        uuid.uuid4(),
+        site_id=str(site.id),
+        series=logger.NewSeries(
+            quantity=probes[told.probe].quantity,
+            unit=told.unit,
+            times=[ends - step * (count - 1 - int(i)) for i in n],
+            values=[round(float(v), 2) for v in values],
+            name="practice logger.csv",
+            probe_id=str(probes[told.probe].id),
+        ),
+    )
+
+
 # -- the table
 
 
@@ -295,6 +334,7 @@ def _table(
     site = scenario.site
     table = bench_table.Table(
         seed=seed,
+        signal=not scenario.no_signal,
         room_c=round(float(of_room["room_c"]), 1),
         ice_c=float(of_room["ice_c"]),
         pressure_hpa=round(float(station_pressure_hpa(site.altitude_m if site else 100.0)), 1),

@@ -41,6 +41,21 @@ place?.addEventListener("submit", (event) => {
   act(form, event.submitter).catch(() => form.submit());
 });
 
+// What is noted on paper stays in this window, also where the page with the signal is open again.
+const NOTED = "brumel-practice-paper";
+const paper = document.querySelector("[data-paper-sheet]");
+if (paper) {
+  paper.value = sessionStorage.getItem(NOTED) ?? "";
+  paper.addEventListener("input", () => sessionStorage.setItem(NOTED, paper.value));
+}
+const noted = sessionStorage.getItem(NOTED);
+if (band && !paper && noted && band.dataset.paper === "yes") {
+  const shown = document.createElement("p");
+  shown.className = "small paper";
+  shown.textContent = `On your paper: ${noted}`;
+  band.append(shown);
+}
+
 // What the display shows, once a second; where something happened the page is read afresh.
 const LOOK_MS = 1000;
 const look = async () => {
