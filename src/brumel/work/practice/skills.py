@@ -60,6 +60,11 @@ class Skill:
         """The skill in words."""
         return f"{TASKS[self.task]} {MEASURED[self.quantity].words}"
 
+    @property
+    def title(self) -> str:
+        """The same as it begins a line."""
+        return self.words[:1].upper() + self.words[1:]
+
 
 @dataclass(frozen=True)
 class Assigned:

@@ -4,13 +4,18 @@ import { readAfresh } from "./afresh.js";
 const band = document.querySelector(".practice-band");
 const place = band?.querySelector("[data-drawn]");
 const table = band?.querySelector("[data-table]");
-const OPEN = "brumel-practice-table";
 
-// On a phone the table folds away above the page it is used beside, and stays as it was left.
+// On a phone the table folds away above the page it is used beside; it stays as it was left, also on the next page.
+const keepFold = () => {
+  // biome-ignore lint/suspicious/noDocumentCookie: the server draws the next page by it, and the other way has no support yet
+  document.cookie = `brumel-table=${table.open ? "open" : "closed"}; path=/practice; samesite=lax`;
+};
 if (table) {
-  const narrow = window.matchMedia("(max-width: 760px)").matches;
-  table.open = (sessionStorage.getItem(OPEN) ?? (narrow ? "closed" : "open")) === "open";
-  table.addEventListener("toggle", () => sessionStorage.setItem(OPEN, table.open ? "open" : "closed"));
+  if (table.dataset.table === "as yet" && window.matchMedia("(max-width: 760px)").matches) {
+    table.open = false;
+    keepFold();
+  }
+  table.addEventListener("toggle", keepFold);
 }
 
 const draw = (html) => {
