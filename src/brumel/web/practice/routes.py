@@ -18,7 +18,13 @@ from brumel.work.practice import skills
 
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
 
+#: Where a learner's world is mounted (brumel.web.practice.world).
 WORLD = "/practice/world"
+
+
+@blueprint.context_processor
+def _ways() -> dict[str, str]:
+    return {"table_url": f"{WORLD}/table"}
 
 
 @blueprint.get("")
