@@ -12,7 +12,7 @@ import uuid
 from datetime import date, timedelta
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 from tests.conftest import as_app
 
 from brumel.config import sqlalchemy_url
@@ -127,27 +127,42 @@ def _story(wide: Page, phone: Page) -> None:
     for name, path in (("kit", "/kit"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)
-    _oxygen(wide, phone)
     _calibration_session(wide)
+    _practice(wide)
 
 
-def _oxygen(wide: Page, phone: Page) -> None:
-    """Saturated air for an oxygen probe, and its membrane changed."""
-    wide.goto("/bench")
-    wide.get_by_role("link", name="Calibrate Oxygen probe A5").click()
-    probe = wide.url.rsplit("/", 1)[1]
-    wide.get_by_label("It comes").select_option("altitude")
-    wide.get_by_role("textbox", name="Altitude").fill("96")
-    wide.get_by_role("textbox", name="Temperature of the water").fill("9")
-    wide.get_by_text("the meter's settings are as on").click()
-    wide.get_by_role("button", name="Start the run").click()
-    wide.get_by_role("button", name="The tip is over the water").click()
-    _settled(wide)
-    _take(wide, "bench-oxygen")
-    wide.locator("[data-main]").click()
+def _practice(wide: Page) -> None:
+    """The table of a practice world beside a run, and the debrief of it."""
+    wide.goto("/practice")
+    wide.get_by_label("Time runs").select_option("20")
+    wide.get_by_role("button", name=re.compile("Again|^Begin.*A first calibration")).first.click()
+
+    def hand(name: str) -> None:
+        before = wide.locator(".table-said").inner_text()
+        wide.locator("[data-drawn]").get_by_role("button", name=name, exact=True).click()
+        expect(wide.locator(".table-said")).not_to_have_text(before)
+
+    wide.get_by_role("link", name="Go to Bench").click()
+    wide.get_by_text("the meter's settings are as on record").click()
+    wide.get_by_role("button", name=re.compile("^Start")).first.click()
+    for bottle, cup in (("Buffer 7.01 P7-201", "A"), ("Buffer 4.01 P4-118", "B")):
+        for name in ("holder", "Rinse with pure water", "Blot", f"Pour a cup of {bottle}", f"cup {cup}"):
+            hand(name)
+        wide.get_by_role("button", name="The probe is in the cup").click()
+        if cup == "B":
+            wide.wait_for_timeout(900)
+            _take(wide, "practice-run")
+        _settled(wide)
+        wide.locator("[data-main]").click()
     wide.get_by_role("button", name="Use this calibration").click()
-    phone.goto(f"/kit/probes/{probe}/maintenance/membrane")
-    _take(phone, "guide-phone")
+    wide.wait_for_url(re.compile("/records/calibrations/"))
+    wide.get_by_role("link", name="Say what you found").click()
+    wide.get_by_label(re.compile("Nothing is wrong")).check()
+    wide.get_by_label("certain").check()
+    wide.get_by_label("What comes next").select_option("use")
+    wide.get_by_role("button", name="Give this finding").click()
+    wide.wait_for_selector(".d-debrief")
+    _take(wide, "practice-debrief", full=True)
 
 
 def _calibration_session(wide: Page) -> None:

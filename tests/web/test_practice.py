@@ -201,6 +201,9 @@ def test_skills_are_signed_asked_for_and_taken_back(app, clock):
     assert "Before Monday" in client.get("/practice").text
     Player(desk, person(app), "ph-first").play()
     assert "Given to you" not in client.get("/practice").text
+    assert client.get(f"/practice/skills/{person(app, 'ilka').id}").status_code == 404  # others' are for the lead
+    hers = Player(desk, person(app, "ilka"), "ph-first")
+    assert client.get(f"/practice/attempts/{hers.attempt}").status_code == 404
     wrong = post(lead, f"{page}/sign", skill="ph:fly", until="2020-01-01", name="Ilka Torvend", words="")
     assert wrong.status_code == 422
     assert post(client, f"{page}/sign", skill="ph:calibrate", name="Ansa Merrik").status_code == 403
@@ -259,6 +262,19 @@ def test_the_lead_writes_scenarios_and_hears_every_fault(app):
         assert [v.in_use for v in writing.versions(session, "ph-own")] == [False, True]
     assert "Our own first steps" not in sign_in(app, "ansa").get("/practice").text
     assert sign_in(app, "ansa").get("/practice/scenarios").status_code == 403
+
+
+def test_the_tour_leads_from_one_thing_to_the_next(app):
+    client = sign_in(app, "ansa")
+    begin(client)
+    told = []
+    for what, on in (("inspect", ""), ("pour", "b7")):
+        told.append(re.search(r"<b>Next:</b> ([^<]+)", client.get(f"{WORLD}/table").text).group(1))
+        assert act(client, what, on).status_code == 200
+    assert told[0].startswith("Look before you work")
+    assert told[1].startswith("Go to Bench")
+    begin(client, "ph-clogged")
+    assert "<b>Next:</b>" not in client.get(f"{WORLD}/table").text
 
 
 def test_the_tour_is_offered_to_who_is_new_until_they_say(app):

@@ -194,10 +194,13 @@ class Player:
             self.wait(9)
             return False
         self.wait(spec.shortest_s)
-        for _ in range(math.ceil(spec.longest_s / 10)):
+        waited = spec.shortest_s
+        while waited < spec.longest_s:
             if self.live().settling.settled:
                 return True
-            self.wait(10)
+            step = max(10, math.ceil(waited / 4))
+            self.wait(step)
+            waited += step
         return self.live().settling.settled
 
     def type_until_settled(self, state, spec):

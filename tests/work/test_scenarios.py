@@ -45,7 +45,7 @@ def test_a_careless_beginner_fails_where_the_scenario_says(shared, key):
 
 
 def test_debrief_figures_worked_by_hand(shared):
-    """Three debriefs against arithmetic of their own; sources beside each."""
+    """Four debriefs against arithmetic of their own; sources beside each."""
     # A standard thinned to a share s makes the cell constant 1/s too large, and with it every reading.
     player = Player(*shared, "ec-diluted", does=("use_anyway",), pours={"standard": "wet"})
     _, _, debrief = player.play()
@@ -61,6 +61,12 @@ def test_debrief_figures_worked_by_hand(shared):
     read = next(m["reads"] for m in debrief["moments"] if m["kind"] == "verdict")
     low, high = ((1016 - vapour) / (station - vapour) for vapour in (13.6, 26.4))
     assert low - 0.003 < read["read"] / read["true"] < high + 0.003
+
+    # A cup that was taken early is told when it would have been settled: a first-order approach of 4 to 6 s is within half a
+    # millivolt of its end after tau ln(180 / 0.5), 24 to 36 s, and 30 s are the shortest wait.
+    _, _, debrief = Player(*shared, "ph-first", does=("early",)).play()
+    settled = [m["settles"] for m in debrief["moments"] if m["kind"] == "point"]
+    assert all(30 <= s["after_s"] <= 70 for s in settled)
 
     # A pH 10 that lost 0.42 to 0.55 is told as what stood there: the label's value at the cup's temperature less that.
     player = Player(*shared, "ph-old-ten", does=("use_anyway",), pours={"alkaline": "old"})

@@ -182,6 +182,13 @@ class Event(Strict):
     sets: dict[str, dict[str, Drawn | tuple[str, ...]]] = Field(default_factory=dict)
 
 
+class GuideStep(Strict):
+    """A sentence of the tour, shown on every page until a thing is done."""
+
+    until: Literal["inspected", "poured", "run", "first_cup", "calibrated", "visit", "read", "found"]
+    says: Words
+
+
 class Novice(Strict):
     """What a careless beginner does here, and the criteria that fail for it; the tests play it."""
 
@@ -242,6 +249,7 @@ class Scenario(Strict):
     hints: tuple[Words, ...] = ()
     expert: Expert
     novice: Novice
+    guide: tuple[GuideStep, ...] = ()
     tour: int | None = Field(default=None, ge=1, le=9)
 
     @model_validator(mode="after")

@@ -34,6 +34,7 @@ class Strand:
     path: str
     ticks: tuple[tuple[float, str], ...]
     stands: tuple[tuple[float, str], ...]
+    settled: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,8 @@ def draw(debrief: Mapping[str, Any]) -> DebriefDrawing:
     numbered = numbered_moments(debrief["moments"])
     turns = sorted({0.0, float(debrief["lasted_s"]), *(m["s"] for _, m in numbered)} | _moves(debrief["traces"]))
     scale, cuts = _still_cut_short(turns)
-    strands = [_strand(trace, i, scale) for i, trace in enumerate(debrief["traces"])]
+    settled = [m["settles"] for m in debrief["moments"] if (m.get("settles") or {}).get("s") is not None]
+    strands = [_strand(trace, i, scale, settled) for i, trace in enumerate(debrief["traces"])]
     bottom = max((s.bottom for s in strands), default=TOP)
     moments = [
         Moment(scale(m["s"]), number, m["kind"], bool(m.get("unsafe") or m.get("early") or m["kind"] == "slip"))
@@ -96,9 +98,10 @@ def _still_cut_short(turns: Sequence[float]) -> tuple[Any, list[float]]:
     return scale, [round(LEFT + c / whole * (RIGHT - LEFT), 1) for c in cuts]
 
 
-def _strand(trace: Mapping[str, Any], number: int, scale: Any) -> Strand:
+def _strand(trace: Mapping[str, Any], number: int, scale: Any, settled: Sequence[Mapping[str, Any]]) -> Strand:
     top = TOP + number * (HIGH + GAP)
-    low, high = min(trace["y"]), max(trace["y"])
+    mine = [s for s in settled if s["probe"] == trace["name"] and s["s"] <= trace["t"][-1]]
+    low, high = (f([*trace["y"], *(s["value"] for s in mine)]) for f in (min, max))
     room = max(high - low, abs(high) * 0.02, 1e-6)
     low, high = low - 0.06 * room, high + 0.06 * room
 
@@ -130,6 +133,7 @@ def _strand(trace: Mapping[str, Any], number: int, scale: Any) -> Strand:
         path,
         tuple(ticks),
         tuple((x, words.get(place, place)) for x, place in stands),
+        tuple((scale(s["s"]), y(s["value"])) for s in mine),
     )
 
 

@@ -12,6 +12,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import debrief as debrief_drawing
 from brumel.web.forms import WriteForm
+from brumel.web.sign_in_limit import BY_PERSON, limiter, session_or_address
 from brumel.work import practice
 from brumel.work.desk import Refused
 from brumel.work.practice import skills
@@ -54,6 +55,7 @@ def index(faults: Any = ()) -> Any:
 
 
 @blueprint.post("")
+@limiter.limit(BY_PERSON, key_func=session_or_address, methods=["POST"])
 def begin() -> Any:
     """Begin a scenario: a fresh world is made for it, and whatever lay on the table is gone."""
     form = WriteForm()

@@ -17,7 +17,7 @@ from brumel.store import practice_world
 from brumel.store.tables import User
 from brumel.web.practice import table
 from brumel.work import practice
-from brumel.work.desk import Desk
+from brumel.work.desk import Desk, NotAllowed
 
 #: Where they are mounted.
 MOUNTED_AT = "/practice/world"
@@ -101,7 +101,7 @@ def _closed() -> Any:
         # The same path is the real page's; nothing is ever sent there from here.
         return redirect(request.full_path.rstrip("?")) if request.method == "GET" else abort(403)
     if endpoint in CLOSED:
-        abort(403, "In Practice nothing is handed over, printed for a client or kept by a phone.")
+        raise NotAllowed("In Practice nothing is handed over, printed for a client or kept by a phone.")
     with current_app.extensions["desk"].read() as session:
         if not practice_world.is_there(session, _person_id()):
             return redirect("/practice")

@@ -16,7 +16,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.methods.scenarios import Event, Scenario, draw, load_scenarios, scenario_of, vocabulary
 from brumel.store import practice_world
 from brumel.store.practice import PracticeAttempt, PracticeResult, PracticeScenario
-from brumel.store.tables import Calibration, Meter, Point, Reading, User
+from brumel.store.tables import Calibration, Meter, Point, Reading, Run, User, Visit
 from brumel.work import simulator
 from brumel.work.desk import Clock, Desk, NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.link import samples
@@ -51,6 +51,7 @@ class WorldView:
     source: str
     hints: bool
     news: tuple[str, ...]
+    guide: str = ""
 
     @property
     def minutes(self) -> float:
@@ -161,7 +162,16 @@ def look(desk: Desk) -> WorldView | None:
         begun = datetime.fromisoformat(attempt["begun"])
         news = _events(session, attempt, told, table, now - begun)
         return WorldView(
-            attempt["id"], told, table, world_clock.pace(session), now, begun, attempt["source"], attempt["hints"], news
+            attempt["id"],
+            told,
+            table,
+            world_clock.pace(session),
+            now,
+            begun,
+            attempt["source"],
+            attempt["hints"],
+            news,
+            _guide(session, told, table, begun),
         )
 
 
@@ -204,6 +214,27 @@ def _happen(table: bench_table.Table, event: Event, number: int) -> None:
         for probe in table.probes.values():
             if probe.key == key:
                 probe.body = {**probe.body, **drawn}
+
+
+def _guide(session: Session, told: Scenario, table: bench_table.Table, begun: datetime) -> str:
+    """What the tour says now: its first sentence whose thing is not done yet."""
+    kinds: dict[str, Any] = {
+        "run": (Run, Run.started_at),
+        "first_cup": (Point, Point.at),
+        "calibrated": (Calibration, Calibration.at),
+        "visit": (Visit, Visit.at),
+        "read": (Reading, Reading.written_at),
+    }
+
+    def is_done(until: str) -> bool:
+        if until in ("inspected", "poured"):
+            return any(a.act == {"inspected": "inspect", "poured": "pour"}[until] for a in table.acts)
+        if until == "found":
+            return False
+        kind, at = kinds[until]
+        return session.scalar(select(kind.id).where(at >= begun).limit(1)) is not None
+
+    return next((step.says for step in told.guide if not is_done(step.until)), "")
 
 
 # -- ending
@@ -269,4 +300,4 @@ def judged(desk: Desk, attempt: PracticeAttempt, finding: Finding) -> dict[str, 
     with desk.read() as session:
         if words := judging.still_to_do(session, view.scenario, view.begun):
             raise Refused(words)
-        return judging.judge(session, view.scenario, view.table, view.begun, view.now, good.cause, good.next)
+        return judging.judge_attempt(session, view.scenario, view.table, view.begun, view.now, good.cause, good.next)

@@ -12,8 +12,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.quantity_table import MEASURED
+from brumel.core.settling import judge
 from brumel.core.verdict import Outcome
 from brumel.meters.sensors import FAULTS, Liquid, Start, sensor
+from brumel.methods import Method
 from brumel.methods.scenarios import CRITERIA, MUST_HOLD, Scenario, draw, vocabulary
 from brumel.store.logger import LoggerCheck, LoggerDecision
 from brumel.store.records import Decision
@@ -50,6 +52,8 @@ USUAL_WATER = {
 ROOM = 1.5
 #: Readings of before the attempt that its decisions are about are as old as this at most.
 TODAY = timedelta(hours=24)
+#: How closely the moment is found at which a cup had settled [s].
+SETTLED_WITHIN_S = 4.0
 #: Values drawn of the trace at most.
 DRAWN = 420
 NOT_READY = {"not_polarised": "had not polarised yet", "not_hydrated": "was not hydrated yet"}
@@ -76,7 +80,7 @@ def still_to_do(session: Session, told: Scenario, begun: datetime) -> str:
     return "" if session.scalar(query.limit(1)) is not None else f"{words}; then say what you found."
 
 
-def judge(
+def judge_attempt(
     session: Session, told: Scenario, table: Table, begun: datetime, now: datetime, cause: str, step: str
 ) -> dict[str, Any]:
     """The criteria as rows {key, title, ok, words, must}, and the debrief."""
@@ -111,7 +115,7 @@ def judge(
     ]
     debrief = {
         "truths": _truths(session, told, table),
-        "moments": [m | {"at": m["at"].isoformat(), "s": _seconds(m["at"], begun)} for m in moments],
+        "moments": [_kept(m, begun) for m in moments],
         "traces": [_trace(probe, begun, now) for probe in table.probes.values()],
         "lasted_s": round((now - begun).total_seconds(), 1),
         "begun": begun.isoformat(),
@@ -120,6 +124,14 @@ def judge(
         "poured_ml": table.poured_ml,
     }
     return {"criteria": criteria, "debrief": debrief}
+
+
+def _kept(moment: dict[str, Any], begun: datetime) -> dict[str, Any]:
+    """A moment as it is kept: its time, and what was settled when, from the beginning of the attempt."""
+    kept = moment | {"at": moment["at"].isoformat(), "s": _seconds(moment["at"], begun)}
+    if since := kept.pop("went_in", None):
+        kept["settles"] = {**kept["settles"], "s": _seconds(since, begun) + kept["settles"]["after_s"]}
+    return kept
 
 
 def _seconds(at: datetime, begun: datetime) -> float:
@@ -231,6 +243,11 @@ def _point(table: Table, run: Run, point: Point, dip: Dip | None) -> dict[str, A
     stand = _stand_at(probe, point.at) if probe else None
     if probe and stand and point.expected is not None and (words := _not_as_labelled(probe, stand, point)):
         moment["truly"] = words
+    if probe is not None and stand is not None and dip is not None:
+        found = _settles(probe, stand, run, point.step, dip.started_at)
+        moment["settles"] = {"probe": probe.name, "after_s": found[0], "value": found[1]} if found else None
+        if found:
+            moment["went_in"] = dip.started_at
     if point.early:
         moment["early"] = f"{title} was accepted before it had settled."
     elif stand is not None:
@@ -249,6 +266,34 @@ _HELD = {
     "nitrate": "ion_mg_l",
     "ammonium": "ion_mg_l",
 }
+
+
+def _settles(probe: OnTable, stand: Stand, run: Run, step: str, since: datetime) -> tuple[float, float] | None:
+    """When a cup would have been settled by the method [s since the probe went in], and where; None where it never is.
+
+    What the probe would have shown, had it been left where it stood.
+    """
+    method = Method.model_validate(run.method)
+    spec = next(s for s in method.steps if s.key == step)
+    criteria = quantity_of(probe.quantity).criteria(method, spec).criteria(MEASURED[probe.quantity].signal.words)
+    left = probe.model_copy(update={"stands": probe.stands[: probe.stands.index(stand) + 1]})
+    seconds = np.arange(0.0, criteria.longest_s + 0.25, 0.5)
+    y, _ = shows(left, [since + timedelta(seconds=float(s)) for s in seconds])
+
+    def value_at(after_s: float) -> float | None:
+        seen = int(after_s / 0.5) + 1
+        judged = judge(seconds[:seen], y[:seen], criteria)
+        return float(judged.value) if judged.settled and judged.value is not None else None
+
+    before, after = criteria.shortest_s, criteria.shortest_s
+    while value_at(after) is None:
+        if after >= criteria.longest_s:
+            return None
+        before, after = after, min(after * 1.25 + 2, criteria.longest_s)
+    while after - before > SETTLED_WITHIN_S:
+        half = (before + after) / 2
+        before, after = (before, half) if value_at(half) is not None else (half, after)
+    return round(after, 1), float(value_at(after) or 0.0)
 
 
 def _not_as_labelled(probe: OnTable, stand: Stand, point: Point) -> str:

@@ -64,6 +64,10 @@ if (band && !paper && noted && band.dataset.paper === "yes") {
 // What the display shows, once a second; where something happened the page is read afresh.
 const LOOK_MS = 1000;
 const look = async () => {
+  if (document.hidden) {
+    setTimeout(look, LOOK_MS);
+    return;
+  }
   try {
     const answer = await fetch(band.dataset.now, { headers: { Accept: "application/json" } });
     if (!answer.ok) return;
