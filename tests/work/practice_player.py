@@ -198,7 +198,7 @@ class Player:
         while waited < spec.longest_s:
             if self.live().settling.settled:
                 return True
-            step = max(10, math.ceil(waited / 4))
+            step = max(10, math.ceil(waited / 12))
             self.wait(step)
             waited += step
         return self.live().settling.settled

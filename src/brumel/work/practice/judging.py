@@ -53,7 +53,7 @@ ROOM = 1.5
 #: Readings of before the attempt that its decisions are about are as old as this at most.
 TODAY = timedelta(hours=24)
 #: How closely the moment is found at which a cup had settled [s].
-SETTLED_WITHIN_S = 4.0
+SETTLED_WITHIN_S = 6.0
 #: Values drawn of the trace at most.
 DRAWN = 420
 NOT_READY = {"not_polarised": "had not polarised yet", "not_hydrated": "was not hydrated yet"}
@@ -289,7 +289,7 @@ def _settles(probe: OnTable, stand: Stand, run: Run, step: str, since: datetime)
     while value_at(after) is None:
         if after >= criteria.longest_s:
             return None
-        before, after = after, min(after * 1.25 + 2, criteria.longest_s)
+        before, after = after, min(after * 1.5, criteria.longest_s)
     while after - before > SETTLED_WITHIN_S:
         half = (before + after) / 2
         before, after = (before, half) if value_at(half) is not None else (half, after)
