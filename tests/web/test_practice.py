@@ -273,6 +273,8 @@ def test_the_tour_leads_from_one_thing_to_the_next(app):
         assert act(client, what, on).status_code == 200
     assert told[0].startswith("Look before you work")
     assert told[1].startswith("Go to Bench")
+    Player(app.extensions["desk"], person(app), "ph-first").calibrate()
+    assert "Say what you found." in client.get(f"{WORLD}/table").text  # it comes after what was done last
     begin(client, "ph-clogged")
     assert "<b>Next:</b>" not in client.get(f"{WORLD}/table").text
 

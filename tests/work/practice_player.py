@@ -201,6 +201,9 @@ class Player:
             step = max(10, math.ceil(waited / 12))
             self.wait(step)
             waited += step
+            if waited > 60 and not self.does:
+                for what in self.told.expert.each:  # what jumps is seen to
+                    self.act(what)
         return self.live().settling.settled
 
     def type_until_settled(self, state, spec):

@@ -1,5 +1,6 @@
 """Every scenario is proved: a scripted expert passes it, a scripted careless beginner fails where the scenario says."""
 
+import uuid
 from datetime import timedelta
 
 import pytest
@@ -8,7 +9,8 @@ from sqlalchemy import select
 from brumel.methods.scenarios import load_scenarios
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import User
-from brumel.work.desk import Desk
+from brumel.work import practice
+from brumel.work.desk import Desk, Refused
 from tests.conftest import START, Clock, as_app, database_copy
 from tests.work.practice_player import Player
 
@@ -81,3 +83,16 @@ def test_debrief_figures_worked_by_hand(shared):
     )
     assert float(told.split("pH ")[1].split(",")[0]) == pytest.approx(label + table.bottles["old"].shift, abs=0.02)
     assert debrief["poured_ml"] == 150
+
+
+def test_events_happen_on_the_way_and_a_finding_is_given_once(shared):
+    desk, person = shared
+    player = Player(desk, person, "ph-jolt")
+    assert practice.look(player.desk).news == ()
+    player.play()
+    view = practice.look(player.desk)
+    assert [said[:7] for said in view.news] == ["A wave:"]
+    assert any("bubble" in s.body["faults"] for p in view.table.probes.values() for s in p.stands)
+    finding, told = practice.Finding("healthy", "guess", "use"), {"criteria": [], "debrief": {}}
+    with pytest.raises(Refused, match="given already"):
+        practice.give_finding(desk, person, uuid.uuid4(), attempt_id=player.attempt, finding=finding, told=told)

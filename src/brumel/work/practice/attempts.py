@@ -189,10 +189,11 @@ def _events(
     session: Session, attempt: dict[str, Any], told: Scenario, table: bench_table.Table, lasted: timedelta
 ) -> tuple[str, ...]:
     done, before = list(attempt["told"]), len(attempt["told"])
+    begun = datetime.fromisoformat(attempt["begun"])
     for number, event in enumerate(told.events):
-        if number not in done and _is_due(session, event, datetime.fromisoformat(attempt["begun"]), lasted):
+        if number not in done and _is_due(session, event, begun, lasted):
             done.append(number)
-            _happen(table, event, number)
+            _happen(table, event, number, begun + lasted)
     if len(done) != before:
         bench_table.keep(session, table)
         simulator.set_truth(session, world.ATTEMPT, {**attempt, "told": done})
@@ -206,7 +207,8 @@ def _is_due(session: Session, event: Event, begun: datetime, lasted: timedelta) 
     return session.scalar(select(kind.id).where(kind.at >= begun).limit(1)) is not None
 
 
-def _happen(table: bench_table.Table, event: Event, number: int) -> None:
+def _happen(table: bench_table.Table, event: Event, number: int, now: datetime) -> None:
+    """Set what an event sets; a probe it befalls feels it at once, wherever it stands."""
     for key, body in event.sets.items():
         drawn = draw(dict(body), table.seed, f"event{number}.{key}")
         if key == "site":
@@ -214,27 +216,7 @@ def _happen(table: bench_table.Table, event: Event, number: int) -> None:
         for probe in table.probes.values():
             if probe.key == key:
                 probe.body = {**probe.body, **drawn}
-
-
-def _guide(session: Session, told: Scenario, table: bench_table.Table, begun: datetime) -> str:
-    """What the tour says now: its first sentence whose thing is not done yet."""
-    kinds: dict[str, Any] = {
-        "run": (Run, Run.started_at),
-        "first_cup": (Point, Point.at),
-        "calibrated": (Calibration, Calibration.at),
-        "visit": (Visit, Visit.at),
-        "read": (Reading, Reading.written_at),
-    }
-
-    def is_done(until: str) -> bool:
-        if until in ("inspected", "poured"):
-            return any(a.act == {"inspected": "inspect", "poured": "pour"}[until] for a in table.acts)
-        if until == "found":
-            return False
-        kind, at = kinds[until]
-        return session.scalar(select(kind.id).where(at >= begun).limit(1)) is not None
-
-    return next((step.says for step in told.guide if not is_done(step.until)), "")
+                bench_table.again(probe, now)
 
 
 # -- ending
