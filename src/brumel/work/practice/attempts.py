@@ -219,6 +219,28 @@ def _happen(table: bench_table.Table, event: Event, number: int, now: datetime) 
                 bench_table.again(probe, now)
 
 
+def _guide(session: Session, told: Scenario, table: bench_table.Table, begun: datetime) -> str:
+    """What the tour says now: the sentence after the last thing that was done, whatever was left out before it."""
+    kinds: dict[str, Any] = {
+        "run": (Run, Run.started_at),
+        "first_cup": (Point, Point.at),
+        "calibrated": (Calibration, Calibration.at),
+        "visit": (Visit, Visit.at),
+        "read": (Reading, Reading.written_at),
+    }
+
+    def is_done(until: str) -> bool:
+        if until in ("inspected", "poured"):
+            return any(a.act == {"inspected": "inspect", "poured": "pour"}[until] for a in table.acts)
+        if until == "found":
+            return False
+        kind, at = kinds[until]
+        return session.scalar(select(kind.id).where(at >= begun).limit(1)) is not None
+
+    done = [number for number, step in enumerate(told.guide, 1) if is_done(step.until)]
+    return told.guide[max(done, default=0)].says if told.guide else ""
+
+
 # -- ending
 
 
