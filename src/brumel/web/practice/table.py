@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from typing import Any
 
@@ -51,7 +52,7 @@ OF = {
     "ice": ("temperature",),
     "bath": ("temperature",),
 }
-_WIDE, _CUP = 1000, 78
+_WIDE, _CUP = 350, 78
 
 
 @dataclass(frozen=True)
@@ -91,8 +92,7 @@ def drawn(view: WorldView) -> Drawn:
     """A world's table as its pages draw it."""
     table = view.table
     measured = {p.quantity for p in table.probes.values()}
-    chosen = request.args.get("probe") or g.get("table_probe") or str(next(iter(table.probes)))
-    chosen = chosen if chosen in {str(k) for k in table.probes} else str(next(iter(table.probes)))
+    chosen = _chosen(view)
     quantity = table.named(chosen).quantity
     standing: dict[str, list[str]] = {}
     for probe in table.probes.values():
@@ -114,7 +114,6 @@ def drawn(view: WorldView) -> Drawn:
         "water": "site",
     }
     places = [Thing(k, left + i * 86, (short[k],), tuple(standing.get(k, ()))) for i, k in enumerate(names)]
-    here = table.named(chosen).stand.place
     return Drawn(
         bottles=tuple(bottles),
         cups=tuple(cups),
@@ -127,13 +126,34 @@ def drawn(view: WorldView) -> Drawn:
         cares={k: w for k, w in CARES.items() if k in CARE and quantity in OF.get(k, (quantity,))},
         waits=WAITS,
         displays=tuple(practice.displays(desk(), view)),
-        stands=PLACES.get(here, f"in cup {here}"),
+        stands=_stands(view, chosen),
         has_kit="chlorine_mg_l" in table.water and bool(measured & {"chlorine"}),
         has_water=bool(table.water),
         depths=tuple(view.scenario.site.depths) if view.scenario.site else (),
         last=table.acts[-1].words if table.acts else "",
         acts=len(table.acts),
     )
+
+
+def _chosen(view: WorldView) -> str:
+    """The probe in hand: the one that was asked for, else the first."""
+    known = [str(k) for k in view.table.probes]
+    asked = request.args.get("probe") or g.get("table_probe") or known[0]
+    return asked if asked in known else known[0]
+
+
+def _stands(view: WorldView, probe: str) -> str:
+    """Where a probe stands, and for how long it has."""
+    stand = view.table.named(probe).stand
+    since = _same_place(view.table.named(probe).stands)[-1].at
+    seconds = max(0, int((view.now - since).total_seconds()))
+    where = PLACES.get(stand.place, f"in cup {stand.place}")
+    return f"{where}, {seconds // 60}:{seconds % 60:02d}" if stand.place != "holder" else where
+
+
+def _same_place(stands: list[Any]) -> list[Any]:
+    """The stands since the probe was put where it is, the newest first: stirring there does not begin it anew."""
+    return list(itertools.takewhile(lambda s: s.place == stands[-1].place, reversed(stands)))
 
 
 def _has(key: str, measured: set[str]) -> bool:
@@ -158,6 +178,7 @@ def now() -> Any:
         "acts": len(view.table.acts),
         "news": len(view.news),
         "minutes": f"{view.minutes:.0f}",
+        "stands": _stands(view, _chosen(view)),
     }
 
 

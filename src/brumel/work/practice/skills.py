@@ -28,10 +28,10 @@ from brumel.work.practice.attempts import scenarios
 TASKS = {
     "calibrate": "calibrate",
     "check": "check",
-    "read": "take readings",
+    "read": "take readings of",
     "maintain": "maintain",
-    "decide": "decide about readings",
-    "trace": "trace what is affected",
+    "decide": "decide about readings of",
+    "trace": "trace results of",
     "log": "look after loggers of",
 }
 GRADES = {1: "first steps", 2: "with faults", 3: "judgement"}

@@ -73,6 +73,8 @@ const look = async () => {
     if (!answer.ok) return;
     const now = await answer.json();
     band.querySelector("[data-minutes]").textContent = now.minutes;
+    const stands = band.querySelector("[data-stands]");
+    if (stands && now.stands) stands.textContent = now.stands;
     if (now.news > Number(band.dataset.news)) {
       readAfresh();
       return;
