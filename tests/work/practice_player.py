@@ -17,7 +17,7 @@ from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import Refused
 from brumel.work.practice import table as bench_table
-from brumel.work.practice.display import ON_DISPLAY
+from brumel.work.practice.table import ON_DISPLAY, on_display
 from brumel.work.practice.world import cups_for
 from brumel.work.records import affected, decisions
 from brumel.work.rounds.logger import checks
@@ -71,10 +71,15 @@ class Player:
 
     def calibrate(self):
         """One run from the first cup to the verdict; whether it is used is the script's."""
-        for what in self.told.expert.first if not self.does else ():
+        for told in self.told.expert.first if self.does <= {"no_wait"} else ():
+            what, _, amount = told.partition(":")
+            if what == "wait" and "no_wait" in self.does:
+                continue
             if what in ("rinse", "blot"):
                 self.act("lower", "holder")
-            self.act(what)
+            self.act(what, amount=float(amount) if amount else None)
+            if what in self.told.expert.records and not self.does:
+                self.write(kit.record_maintenance, probe_id=self.probe, what=what, note="In Practice.")
         if "wet" in self.does:
             self.act("rinse")
         self.start_run()
@@ -209,7 +214,15 @@ class Player:
     def type_until_settled(self, state, spec):
         if self.table().named(self.probe).quantity == "conductivity":
             truly = self.told.meter.truly
-            entry = "ppm" if "tds_factor" in truly else "us_cm_ref" if truly else "us_cm"
+            entry = (
+                "ms_cm_ref"
+                if "conductivity_unit" in truly
+                else "ppm"
+                if "tds_factor" in truly
+                else "us_cm_ref"
+                if truly
+                else "us_cm"
+            )
         else:
             entry = ON_DISPLAY[self.told.quantity][0]
         for number in range(7):
@@ -221,8 +234,9 @@ class Player:
                 else spec.window_s + 5
             )
             lines = {d.probe: d for d in practice.displays(self.desk, practice.look(self.desk))}[self.probe].lines
-            shown = lines[ON_DISPLAY[self.told.quantity].index(entry)][0].replace("−", "-")
-            typed = bench.TypedValue(entry, float(shown), float(lines[-1][0].replace("−", "-")))
+            shown = lines[on_display(self.told.quantity, self.table().truly).index(entry)][0].replace("−", "-")
+            way = entry.replace("ms_", "us_") if "as_micro" in self.does else entry
+            typed = bench.TypedValue(way, float(shown), float(lines[-1][0].replace("−", "-")))
             self.write(bench.type_reading, run_id=self.run, step=state.current.spec.key, turn=state.turn, typed=typed)
             if "early" in self.does:
                 return False

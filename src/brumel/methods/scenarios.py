@@ -30,6 +30,8 @@ Careless = Literal[
     "no_rinse",
     "no_lift",
     "no_stir",
+    "no_wait",
+    "as_micro",
     "wet",
     "use_anyway",
     "compensated",
@@ -202,11 +204,14 @@ class Novice(Strict):
 class Expert(Strict):
     """What an expert does here; the tests play it.
 
-    first, each : acts before the run, and in each cup; pours : the bottle of each step, where it is not the first that fits
+    first, each : acts before the run ("wait:5400" waits), and in each cup
+    records : maintenance put down in Kit
+    pours : the bottle of each step, where it is not the first that fits
     """
 
     first: tuple[str, ...] = ()
     each: tuple[str, ...] = ()
+    records: tuple[str, ...] = ()
     pours: dict[str, str] = Field(default_factory=dict)
     conditions: dict[str, Any] = Field(default_factory=dict)
     uses: bool = True
@@ -218,6 +223,7 @@ class Expert(Strict):
 class Scenario(Strict):
     """One scenario.
 
+    scene, task : how things stand, and what is to be done, in one sentence
     minutes, solution_ml : what an expert needs; half as much again counts as kept
     no_signal : Brumel cannot be reached from the table until one walks back; values are noted on paper
     done : what must have been done before a finding is taken
@@ -229,6 +235,7 @@ class Scenario(Strict):
     title: str = Field(min_length=5, max_length=80)
     quantity: QuantityKey
     skill: Task
+    scene: str = Field(default="", max_length=400)
     task: Words
     minutes: float = Field(gt=0, le=20_000)
     solution_ml: float = Field(default=100, ge=0, le=5000)

@@ -13,7 +13,7 @@ from brumel.core.errors import BrumelError
 from brumel.store.tables import Probe
 from brumel.work.desk import Desk
 from brumel.work.practice.attempts import WorldView
-from brumel.work.practice.table import ON_DISPLAY, OnTable, Table, shows
+from brumel.work.practice.table import ON_DISPLAY, OnTable, Table, on_display, shows
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 
@@ -41,7 +41,7 @@ def _lines(
 ) -> Iterator[tuple[str, str]]:
     y, c = shows(probe, [now])
     case = RunContext(session.get_one(Probe, known), settings=table.truly)
-    for entry in ON_DISPLAY[probe.quantity]:
+    for entry in on_display(probe.quantity, table.truly):
         value = shown(probe, entry, float(y[0]), float(c[0]), case)
         spec = quantity_of(probe.quantity).entries[entry]
         if value is None:

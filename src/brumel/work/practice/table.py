@@ -89,6 +89,14 @@ ON_DISPLAY = {
 }
 
 
+def on_display(quantity: str, truly: dict[str, Any]) -> tuple[str, ...]:
+    """The ways a display has as its meter is truly set: conductivity is shown in mS/cm where that was chosen."""
+    ways = ON_DISPLAY[quantity]
+    if quantity == "conductivity" and truly.get("conductivity_unit") == "mS/cm":
+        return tuple(way.replace("us_cm", "ms_cm") for way in ways)
+    return ways
+
+
 class Stand(BaseModel):
     """Where a probe stands from a moment on, what is around it, and what signal and thermistor were then."""
 
