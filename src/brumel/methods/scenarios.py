@@ -272,7 +272,7 @@ class Scenario(Strict):
             f"next “{step[:40]}” is not a next step" for step in (*self.next, self.novice.next) if step not in steps
         ]
         if self.method and ((chosen := load_method(self.method)) is None or chosen.quantity != self.quantity):
-            wrong.append(f"there is no method “{self.method[:40]}” for {self.quantity}")
+            wrong.append(f"there is no method “{self.method[:40]}” for {MEASURED[self.quantity].words}")
         if self.quantity not in {p.quantity for p in self.probes.values()}:
             wrong.append(f"none of the probes measures {self.quantity}")
         wrong += [
