@@ -21,7 +21,7 @@ from tests.work import helpers as h
 
 
 def test_every_route_has_its_row_and_no_row_is_idle(app):
-    worlds = app.extensions["worlds"]  # the practice worlds: the same places, and the table besides
+    worlds = app.extensions["worlds"]()  # the practice worlds: the same places, and the table besides
     here, there = ({r.endpoint for r in each.url_map.iter_rules()} for each in (app, worlds))
     assert here | there == set(access.ROLES)
     assert there - here == {"table.show", "table.act", "table.now", "table.set_pace"}

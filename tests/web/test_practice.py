@@ -107,7 +107,7 @@ def test_a_world_is_its_person_s_and_hands_nothing_over(played):
     other = sign_in(played, "ilka")
     assert other.get(WORLD + "/bench").location == "/practice"  # she has no world
     client = sign_in(played, "ansa")
-    for rule in played.extensions["worlds"].url_map.iter_rules():
+    for rule in played.extensions["worlds"]().url_map.iter_rules():
         first = re.sub(r"<any\((\w+)[^>]*>", r"\1", rule.rule)
         path = WORLD + re.sub(r"<[^>]+>", str(uuid.uuid4()), first)
         if rule.endpoint in CLOSED:

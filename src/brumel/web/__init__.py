@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import os
+from collections.abc import Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from flask import Flask
 from flask_compress import Compress
@@ -24,6 +27,9 @@ from brumel.web.watching import log
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
 
+if TYPE_CHECKING:
+    from _typeshed.wsgi import StartResponse, WSGIEnvironment
+
 LARGEST_REQUEST = 1_000_000
 
 
@@ -39,13 +45,20 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
     engine = make_engine(config.database_url, longest_s=longest_s)
     app = _made(config, engine, clock)
     register_places(app)
-    worlds = _made(config, engine, clock)
-    register_places(worlds)
-    practice_world.furnish(worlds, app)
+
+    @functools.cache
+    def worlds() -> Flask:
+        """Made when somebody practises for the first time: a start need not wait for it."""
+        made = _made(config, engine, clock)
+        register_places(made)
+        practice_world.furnish(made, app)
+        return made
+
+    def of_world(environ: WSGIEnvironment, start_response: StartResponse) -> Iterable[bytes]:
+        return worlds().wsgi_app(environ, start_response)
+
     app.extensions["worlds"] = worlds
-    app.wsgi_app = DispatcherMiddleware(  # type: ignore[method-assign]
-        app.wsgi_app, {practice_world.MOUNTED_AT: worlds.wsgi_app}
-    )
+    app.wsgi_app = DispatcherMiddleware(app.wsgi_app, {practice_world.MOUNTED_AT: of_world})  # type: ignore[method-assign]
     if config.trusted_proxies:
         # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
         n = config.trusted_proxies

@@ -16,21 +16,7 @@ from brumel.work.demo.calibrating import ONE_HAND, Hands, Task
 from brumel.work.demo.world import World
 from brumel.work.desk import Desk
 from brumel.work.practice.scripted import Then
-
-SETTINGS: dict[str, Any] = {
-    "conductivity_unit": "µS/cm",
-    "compensation": "linear",
-    "temperature_coefficient": 2.0,
-    "reference_c": 25.0,
-    "tds_factor": 0.5,
-    "cell_constant": 1.0,
-    "preset_salinity": 0.0,
-    "preset_pressure_hpa": None,
-    "buffer_family": "7.01",
-    "auto_off_min": 0,
-    "ph_resolution": 0.01,
-    "temperature_unit": "°C",
-}
+from brumel.work.practice.world import SETTINGS
 
 
 @dataclass(frozen=True)
