@@ -69,6 +69,9 @@ def test_debrief_figures_worked_by_hand(shared):
     _, _, debrief = Player(*shared, "ph-first", does=("early",)).play()
     settled = [m["settles"] for m in debrief["moments"] if m["kind"] == "point"]
     assert all(30 <= s["after_s"] <= 70 for s in settled)
+    line = debrief["expert_line"]  # one cup after the other, 45 s between them for the hands
+    assert line[0]["from"] == 45
+    assert line[1]["from"] == line[0]["to"] + 45 == 90 + settled[0]["after_s"]
 
     # A pH 10 that lost 0.42 to 0.55 is told as what stood there: the label's value at the cup's temperature less that.
     player = Player(*shared, "ph-old-ten", does=("use_anyway",), pours={"alkaline": "old"})

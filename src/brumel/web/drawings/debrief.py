@@ -46,6 +46,7 @@ class DebriefDrawing:
     moments: tuple[Moment, ...]
     ticks: tuple[tuple[float, str], ...]
     cuts: tuple[float, ...]
+    expert: tuple[tuple[float, float, str], ...] = ()
 
 
 def draw(debrief: Mapping[str, Any]) -> DebriefDrawing:
@@ -65,7 +66,10 @@ def draw(debrief: Mapping[str, Any]) -> DebriefDrawing:
         if scale(at) - last > 70:
             ticks.append((scale(at), _clock(at)))
             last = scale(at)
-    return DebriefDrawing(bottom + 48, tuple(strands), tuple(_apart(moments)), tuple(ticks), tuple(cuts))
+    line = debrief.get("expert_line", ())
+    expert = [(scale(e["from"]), scale(e["to"]), e["words"]) for e in line if e["to"] <= debrief["lasted_s"]]
+    height = bottom + 48 + (24 if expert else 0)
+    return DebriefDrawing(height, tuple(strands), tuple(_apart(moments)), tuple(ticks), tuple(cuts), tuple(expert))
 
 
 def numbered_moments(moments: Sequence[Mapping[str, Any]]) -> list[tuple[int, Mapping[str, Any]]]:

@@ -117,6 +117,7 @@ def judge_attempt(
         "truths": _truths(session, told, table),
         "moments": [_kept(m, begun) for m in moments],
         "traces": [_trace(probe, begun, now) for probe in table.probes.values()],
+        "expert_line": _expert_line(moments),
         "lasted_s": round((now - begun).total_seconds(), 1),
         "begun": begun.isoformat(),
         "notices": list(told.notices),
@@ -124,6 +125,20 @@ def judge_attempt(
         "poured_ml": table.poured_ml,
     }
     return {"criteria": criteria, "debrief": debrief}
+
+
+#: Out of the last cup, rinsed, blotted, poured and into the next one [s].
+HANDLED_S = 45.0
+
+
+def _expert_line(moments: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The same cups as an expert takes them, one after the other from the beginning: handled, then left until settled [s]."""
+    line, at = [], 0.0
+    for moment in moments:
+        if settles := moment.get("settles"):
+            line.append({"from": at + HANDLED_S, "to": at + HANDLED_S + settles["after_s"], "words": settles["step"]})
+            at = line[-1]["to"]
+    return line
 
 
 def _kept(moment: dict[str, Any], begun: datetime) -> dict[str, Any]:
@@ -245,7 +260,9 @@ def _point(table: Table, run: Run, point: Point, dip: Dip | None) -> dict[str, A
         moment["truly"] = words
     if probe is not None and stand is not None and dip is not None:
         found = _settles(probe, stand, run, point.step, dip.started_at)
-        moment["settles"] = {"probe": probe.name, "after_s": found[0], "value": found[1]} if found else None
+        moment["settles"] = (
+            {"probe": probe.name, "step": title, "after_s": found[0], "value": found[1]} if found else None
+        )
         if found:
             moment["went_in"] = dip.started_at
     if point.early:
