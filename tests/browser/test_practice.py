@@ -69,8 +69,8 @@ def test_a_first_calibration_by_keyboard_and_its_debrief(brumel, open_page):
     at.look("table")
     page.keyboard.press("Enter")  # the task's own main action: to Bench
     expect(page.get_by_role("heading", name="Bench")).to_be_visible()
-    page.keyboard.press("s")
-    page.keyboard.press("a")
+    page.get_by_label(re.compile("settings are as on record")).press("Space")
+    page.get_by_role("button", name=re.compile("^Start")).press("Enter")
     for bottle, letter in (("Buffer 7.01 P7-201", "A"), ("Buffer 4.01 P4-118", "B")):
         expect(page.get_by_role("heading", name=re.compile(bottle[-6:]))).to_be_visible()
         at.into_cup(bottle, letter)
