@@ -11,13 +11,14 @@ import pytest
 import yaml
 from sqlalchemy import select
 
+from brumel.methods.scenarios import load_scenarios
 from brumel.store import practice_world
 from brumel.store.archive import pack
 from brumel.store.backup import backup
 from brumel.store.cluster import program
 from brumel.store.tables import Calibration, User
 from brumel.web.practice.world import CLOSED
-from brumel.work.practice import skills, writing
+from brumel.work.practice import proving, skills, writing
 from tests.web.conftest import csrf, sign_in
 from tests.web.test_api import Caller
 from tests.work import helpers as h
@@ -222,6 +223,11 @@ def test_skills_are_signed_asked_for_and_taken_back(app, clock):
     assert "Ansa Merrik may calibrate pH alone" in text
     assert "first steps" in text
     assert post(lead, f"/practice/signings/{signed.location.split('#')[1]}/end", reason="").status_code == 422
+    rare = post(lead, f"{page}/sign", skill="redox:decide", until="2027-01-01", name="Ilka Torvend", words="Seen.")
+    assert (
+        lead.get(f"/practice/signings/{rare.location.split('#')[1]}.pdf").status_code == 200
+    )  # no scenario teaches it
+    assert "Decide about readings of ORP" in lead.get(page).text
     assert (
         post(lead, f"/practice/signings/{signed.location.split('#')[1]}/end", reason="Two weeks ill.").status_code
         == 302
@@ -262,6 +268,53 @@ def test_the_lead_writes_scenarios_and_hears_every_fault(app):
         assert [v.in_use for v in writing.versions(session, "ph-own")] == [False, True]
     assert "Our own first steps" not in sign_in(app, "ansa").get("/practice").text
     assert sign_in(app, "ansa").get("/practice/scenarios").status_code == 403
+
+
+@pytest.mark.parametrize(
+    ("part", "change", "words"),
+    [
+        ("probes", {"p": {"about": {"bogus": 1}}}, "probes.p.about.bogus: is not one of kind"),
+        ("probes", {"p": {"about": {"kind": "x" * 500}}}, "probes.p.about.kind: must be a word"),
+        ("probes", {"p": {"now": {"slope": "steep"}}}, "probes.p.now.slope"),
+        ("probes", {"p": {"now": {"slop": 1.0}}}, "probes.p.now.slop: is nothing this sensor has"),
+        ("probes", {"p": {"now": {"tau_s": 0}}}, "shows no number"),
+        ("probes", {"p": {"now": {"faults": ["gremlin"]}}}, "“gremlin” is not one of dry_bulb"),
+        ("probes", {"p": {"mended": {"pray": ["bubble"]}}}, "probes.p.mended.pray: is not one of clean"),
+        ("bottles", {"b7": {"measures": {"ph": {"family": "nope"}}}}, "bottles.b7.measures.ph"),
+        ("bottles", {"b7": {"measures": {"ph": {"u": "wide"}}}}, "bottles.b7.measures: must say family"),
+        ("bottles", {"b7": {"measures": {"taste": {}}}}, "bottles.b7.measures.taste"),
+        ("bottles", {"b7": {"truly": {"colour": 1}}}, "bottles.b7.truly.colour"),
+        ("meter", {"settings": {"reference_c": "hot"}}, "meter.settings: "),
+        ("site", {"name": "Practice x", "truly": {"ph": [7, 8], "layers": {"x": 1}}}, "site.truly.layers"),
+        ("site", {"name": "Practice x", "ranges": {"ph": {"gross": [1, 2]}}}, "site.ranges.ph: must say"),
+        ("method", "ph-7-4-10", "none of them fits “pH 10 buffer”"),
+    ],
+)
+def test_a_scenario_no_table_can_be_laid_by_is_not_saved(app, part, change, words):
+    body = load_scenarios()["ph-first"].model_dump(mode="json", exclude_defaults=True)
+    for key, value in change.items() if isinstance(change, dict) else ():
+        inner = body.setdefault(part, {}).get(key)
+        body[part][key] = inner | value if isinstance(inner, dict) else value
+    if not isinstance(change, dict):
+        body[part] = change
+    answer = post(sign_in(app, "ilka"), "/practice/scenarios/ph-first", turn="0", text=yaml.safe_dump(body))
+    assert answer.status_code == 422
+    assert words in answer.text
+
+
+def test_every_shipped_scenario_can_be_laid():
+    for scenario in load_scenarios().values():
+        proving.check(scenario)
+
+
+def test_a_second_send_of_a_beginning_leaves_the_table_as_it_stands(client):
+    data = {"csrf_token": csrf(client, "/practice"), "key": str(uuid.uuid4()), "scenario": "ph-first"}
+    data |= {"source": "live", "pace": "1", "hints": "yes"}
+    for _ in range(2):
+        assert client.post("/practice", data=data).location == f"{WORLD}/table"
+        act(client, "pour", "b7")
+    assert "cup B" in client.get(f"{WORLD}/table").text
+    assert client.post("/practice", data=data | {"key": str(uuid.uuid4()), "pace": "7"}).status_code == 422
 
 
 def test_the_tour_leads_from_one_thing_to_the_next(app):

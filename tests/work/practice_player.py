@@ -314,7 +314,7 @@ class Player:
             self.wait(180)
             read[name] = float(self.lines()[0][0])
         table = self.table()
-        share = bench_table.standard_share(table.pressure_hpa, table.room_c)
+        share = bench_table.share_of_standard(table.pressure_hpa, table.room_c)
         read["standard_value"] = float(saturation_mg_l(table.room_c)) * share
         with self.desk.read() as session:
             series = session.scalars(select(LoggerSeries)).one()

@@ -102,8 +102,8 @@ class ProbeKit(Strict):
     name: str = Field(min_length=3, max_length=40)
     quantity: QuantityKey
     about: dict[str, Any] = Field(default_factory=dict)
-    now: dict[str, Drawn | str | tuple[str, ...]] = Field(default_factory=dict)
-    before: dict[str, Drawn | str | tuple[str, ...]] = Field(default_factory=dict)
+    now: dict[str, Drawn | tuple[str, ...]] = Field(default_factory=dict)
+    before: dict[str, Drawn | tuple[str, ...]] = Field(default_factory=dict)
     method: str = ""
     weeks: int = Field(default=1, ge=0, le=8)
     calibrated_h: float | None = Field(default=None, ge=0.5, le=100)
@@ -150,8 +150,8 @@ class Water(Strict):
     use: str = ""
     altitude_m: float = Field(default=100, ge=-430, le=9000)
     depths: tuple[float, ...] = ()
-    ranges: dict[str, Any] = Field(default_factory=dict)
-    limits: dict[str, Any] = Field(default_factory=dict)
+    ranges: dict[str, dict[str, tuple[float, float]]] = Field(default_factory=dict)
+    limits: dict[str, dict[str, Any]] = Field(default_factory=dict)
     water: dict[str, Any] = Field(default_factory=dict)
     truly: dict[str, Drawn | bool | dict[str, float]] = Field(default_factory=dict)
     visits: int = Field(default=0, ge=0, le=6)

@@ -139,8 +139,8 @@ def register_places(app: Flask) -> None:
     from brumel.web.kit import routes as kit
     from brumel.web.link import routes as link
     from brumel.web.people import routes as people
-    from brumel.web.practice import people as _  # noqa: F401 - its routes stand on Practice's blueprint
     from brumel.web.practice import routes as practice
+    from brumel.web.practice import skills as _  # noqa: F401 - its routes stand on Practice's blueprint
     from brumel.web.records import readings, review  # noqa: F401 - its routes stand on Records' blueprint
     from brumel.web.records import routes as records
     from brumel.web.rounds import cups, logger, offline, outing, paper, printing, sheet, site_record  # noqa: F401 - on Rounds' blueprint

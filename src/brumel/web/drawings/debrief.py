@@ -10,7 +10,7 @@ LEFT, RIGHT = 62.0, 890.0
 TOP, HIGH, GAP = 34.0, 150.0, 46.0
 #: Where nothing happens for longer than this the line of time is cut short [s].
 LONGEST_STILL_S = 240.0
-MARKED = ("point", "verdict", "reading", "decision", "slip")
+MARKED = ("act", "point", "verdict", "reading", "decision", "slip")
 
 
 @dataclass(frozen=True)

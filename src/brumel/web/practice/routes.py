@@ -6,6 +6,7 @@ from typing import Any
 
 from flask import Blueprint, flash, render_template, request, url_for
 
+from brumel.core.errors import InputError
 from brumel.methods.scenarios import vocabulary
 from brumel.store import practice_world
 from brumel.web.access import actor, desk
@@ -63,6 +64,9 @@ def begin() -> Any:
     def do() -> str:
         form.check()
         key, source = request.form.get("scenario", ""), request.form.get("source", "")
+        pace = request.form.get("pace", "")
+        if pace not in {str(p) for p in practice.PACES}:
+            raise InputError("pace", f"Time runs {', '.join(map(str, practice.PACES))} times as fast.", value=pace[:10])
         with desk().read() as session:
             links = practice.scenario(session, key).meter.links
         begun = practice.begin(
@@ -73,8 +77,7 @@ def begin() -> Any:
             source=source if len(links) > 1 else links[0],  # where there is one way only its row says so
             hints=request.form.get("hints") == "yes",
         )
-        pace = request.form.get("pace", "1")
-        practice.lay_world(desk(), actor(), begun.id, int(pace) if pace in ("1", "5", "20") else 1)
+        practice.lay_world(desk(), actor(), begun.id, int(pace))
         return f"{WORLD}/table"
 
     return answer(do, index)

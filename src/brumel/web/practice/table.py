@@ -212,7 +212,7 @@ def act() -> Any:
     return {
         "html": drawing,
         "fault": fault,
-        "jumped": request.form.get("what") in ("wait", "walk", *CARE),
+        "jumped": not fault and request.form.get("what") in ("wait", "walk", *CARE),
     }, 422 if fault else 200
 
 

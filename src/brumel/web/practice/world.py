@@ -30,7 +30,6 @@ CLOSED = frozenset(
         "records.export_open",
         "records.certificate",
         "records.calibration_json",
-        "records.review",
         "kit.new_token",
         "kit.calendar_feed",
         "kit.due_calendar",

@@ -153,7 +153,6 @@ def _handle(w: Write, probe: OnTable, what: str) -> str:
     if what == "stir":
         if probe.stand.place in ("holder", "moist_air"):
             raise Refused("There is nothing to stir in air.")
-        probe.stirred = True
         bench_table.again(probe, after, liquid={"stirred": True})
         return f"The water moves past {probe.name}."
     gone = ("bubble",)

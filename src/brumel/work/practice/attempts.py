@@ -18,7 +18,7 @@ from brumel.store import practice_world
 from brumel.store.practice import PracticeAttempt, PracticeResult, PracticeScenario
 from brumel.store.tables import Calibration, Meter, Point, Reading, Run, User, Visit
 from brumel.work import simulator
-from brumel.work.desk import Clock, Desk, NotFound, Refused, Write, Written, object_id, writes
+from brumel.work.desk import Clock, Desk, NotFound, Refused, Write, Written, alone_with, object_id, writes
 from brumel.work.link import samples
 from brumel.work.practice import clock as world_clock
 from brumel.work.practice import judging, world
@@ -109,8 +109,22 @@ def begin(w: Write, *, scenario_key: str, source: str, hints: bool, seed: int | 
     return Written(str(row.id))
 
 
+def lies_on_table(desk: Desk, person: User, attempt_id: str) -> bool:
+    """Whether this attempt's table is laid in the person's world already."""
+    with desk.read() as session:
+        if not practice_world.is_there(session, person.id):
+            return False
+    with practice_world.sessions_in(desk.sessions.kw["bind"], person.id)() as session:
+        return bool(simulator.truth(session, world.ATTEMPT).get("id") == attempt_id)
+
+
 def lay_world(desk: Desk, person: User, attempt_id: str, pace: int = 1) -> None:
-    """Make the person's world anew and lay this attempt's table in it; whatever was practised there before is gone."""
+    """Make the person's world anew and lay this attempt's table in it; whatever was practised there before is gone.
+
+    A second send of the same beginning finds the table as it stands by now, and leaves it so.
+    """
+    if lies_on_table(desk, person, attempt_id):
+        return
     with desk.sessions.begin() as session:
         row = attempt_of(session, person, attempt_id)
         practice_world.make(session, person.id)
@@ -156,9 +170,13 @@ def look(desk: Desk) -> WorldView | None:
         attempt = simulator.truth(session, world.ATTEMPT)
         if not attempt:
             return None
+        told = scenario_of(attempt["scenario"])
+        if len(attempt["told"]) < len(told.events):
+            alone_with(session, "practice table")  # what happens must not undo what hands do at this moment
+            session.expire_all()
+            attempt = simulator.truth(session, world.ATTEMPT)
         now, table = desk.clock(), bench_table.load(session)
         _store_samples(session, table, now)
-        told = scenario_of(attempt["scenario"])
         begun = datetime.fromisoformat(attempt["begun"])
         news = _events(session, attempt, told, table, now - begun)
         return WorldView(

@@ -21,9 +21,12 @@ from brumel.store.logger import LoggerCheck, LoggerDecision
 from brumel.store.records import Decision
 from brumel.store.tables import Calibration, Dip, Lot, Point, Reading, Run, RunEnd
 from brumel.work import kit, simulator
-from brumel.work.practice.table import CUP_ML, ON_DISPLAY, OnTable, Stand, Table, shows
+from brumel.work.practice.table import CARE, CUP_ML, ON_DISPLAY, OnTable, Stand, Table, shows
+from brumel.work.practice.world import SETTINGS
+from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
+from brumel.work.records.decisions import DECISIONS
 from brumel.work.rounds.logger.checks import DECIDED
 
 #: The most a value may be off before it is a bad one: (absolute, share). USGS-TM1D3 for the first four, the others chosen.
@@ -56,9 +59,11 @@ TODAY = timedelta(hours=24)
 SETTLED_WITHIN_S = 6.0
 #: Values drawn of the trace at most.
 DRAWN = 420
+#: Of what is done by hand, what the debrief tells; the rest is told where it was a slip.
+TOLD = (*CARE, "inspect", "test_kit", "set", "walk")
 NOT_READY = {"not_polarised": "had not polarised yet", "not_hydrated": "was not hydrated yet"}
 #: A reading of one of these backings is not passed on as good.
-HELD_BACK = ("doubtful", "rejected", "not_reported", "not reported")
+HELD_BACK = ("doubtful", "not reported")
 
 
 def still_to_do(session: Session, told: Scenario, begun: datetime) -> str:
@@ -185,7 +190,7 @@ def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, st
             parts.append(f"stands at {shelf.temperature_c:.1f} °C in a room of {table.room_c:.1f} °C")
         found.append({"what": f"{shelf.name}, {shelf.code}", "words": " and ".join(parts) or "is what its label says"})
     for name, value in told.meter.truly.items():
-        recorded = told.meter.settings.get(name, "as usual")
+        recorded = {**SETTINGS, **told.meter.settings}.get(name)
         found.append({"what": "Meter", "words": f"{name.replace('_', ' ')} is set to {value}, recorded is {recorded}"})
     if table.test_kit_off:
         found.append({"what": "Test kit", "words": f"reads {table.test_kit_off:+.1f} mg/L off".replace("-", "−")})
@@ -215,7 +220,7 @@ def _figures(quantity: str, body: dict[str, Any]) -> str:
 
 def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[str, Any]]:
     for act in table.acts:
-        if act.act not in ("wait", "rinse", "blot") or act.slip:
+        if act.act in TOLD or act.slip:
             yield {"at": act.at, "kind": "slip" if act.slip else "act", "words": act.slip or act.words}
     runs = {r.id: r for r in session.scalars(select(Run).where(Run.started_at >= begun))}
     points = session.scalars(select(Point).where(Point.run_id.in_(runs), ~Point.withdrawn)).all() if runs else []
@@ -240,7 +245,7 @@ def _moments(session: Session, table: Table, begun: datetime) -> Iterator[dict[s
         yield {
             "at": decision.at,
             "kind": "decision",
-            "words": f"Decided: {decision.decision}. {decision.reason}".strip(),
+            "words": f"Decided: {DECISIONS[decision.decision]}. {decision.reason}".strip(),
         }
 
 
@@ -344,14 +349,20 @@ def _calibration(session: Session, table: Table, calibration: Calibration) -> di
         return moment
     quantity = calibration.run.probe.quantity
     read, true, unit = would_read(probe, calibration, table.water or USUAL_WATER)
-    moment["reads"] = {"read": read, "true": true, "unit": unit}
+    digits = quantity_of(quantity).digits
+    beside = f"It reads {read:.{digits}f} {unit} of a water where {true:.{digits}f} is true."
+    moment["reads"] = {"read": read, "true": true, "unit": unit, "words": _plain(beside)}
     if is_bad(quantity, read, true):
-        digits = quantity_of(quantity).digits
         moment["unsafe"] = (
             f"With this calibration {MEASURED[quantity].words} would be reported as {read:.{digits}f} {unit} where it is "
             f"{true:.{digits}f}."
         ).replace("-", "−")
     return moment
+
+
+def _plain(words: str) -> str:
+    """A sentence with true minus signs, and without the gap that a missing unit leaves."""
+    return " ".join(words.replace("-", "−").split())
 
 
 def would_read(probe: OnTable, calibration: Calibration, water: dict[str, Any]) -> tuple[float, float, str]:
@@ -411,12 +422,16 @@ def _reading(session: Session, table: Table, reading: Reading) -> dict[str, Any]
         true += max((reading.depth_m or 0.0) - 0.3, 0.0) * table.water.get("layers", {}).get(
             "conductivity_25_us_cm", 0.0
         )
-    words = f"Recorded {MEASURED[reading.quantity].words} {reading.value:.4g} {reading.unit}, {reading.backing}"
+    digits = quantity_names.digits(reading.quantity)
+    value = f"{reading.value:.{digits}f}".replace("-", "−")
+    backed = quantity_names.backing(reading.backing)
+    words = f"Recorded {MEASURED[reading.quantity].words} {value} {reading.unit}, {backed}"
     moment: dict[str, Any] = {"at": reading.written_at, "kind": "reading", "words": f"{words}."}
-    moment["reads"] = {"read": reading.value, "true": true, "unit": reading.unit}
+    beside = _plain(f"There {true:.{digits}f} {reading.unit} is true.")
+    moment["reads"] = {"read": reading.value, "true": true, "unit": reading.unit, "words": beside}
     if reading.backing not in HELD_BACK and is_bad(reading.quantity, reading.value, true):
         moment["unsafe"] = (
-            f"{MEASURED[reading.quantity].words} {reading.value:.4g} was recorded where it is {true:.4g}."
+            f"{quantity_names.title(reading.quantity)} {value} was recorded where it is {true:.{digits}f}."
         )
     return moment
 

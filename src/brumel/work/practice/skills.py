@@ -76,11 +76,12 @@ class Assigned:
 
 
 def skills_of(session: Session, person: User, now: datetime) -> list[Skill]:
-    """Every skill that scenarios teach, as a person stands in it."""
+    """Every skill that scenarios teach, that was tried or that is signed, as a person stands in it."""
     offered = scenarios(session)
-    wanted = dict.fromkeys((s.quantity, s.skill) for s in offered.values())
     results = results_of(session, person.id)
     signed = standing_signings(session, now, person.id)
+    tried = {(r.attempt.told["quantity"], r.attempt.told["skill"]) for r in results}
+    wanted = {*((s.quantity, s.skill) for s in offered.values()), *tried, *signed}
     order = list(MEASURED)
     found = []
     for quantity, task in sorted(wanted, key=lambda pair: (order.index(pair[0]), list(TASKS).index(pair[1]))):
@@ -94,7 +95,7 @@ def skills_of(session: Session, person: User, now: datetime) -> list[Skill]:
                 task,
                 len(of_skill),
                 max((int(r.attempt.told["grade"]) for r in passed), default=0),
-                max(grades),
+                max(grades, default=0),
                 last,
                 _age(last, now),
                 signed.get((quantity, task)),

@@ -21,7 +21,6 @@ import numpy as np
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
-from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
 from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l
 from brumel.core.quantity_table import IONS
@@ -124,7 +123,6 @@ class OnTable(BaseModel):
     film: dict[str, Any] = Field(default_factory=dict)
     film_share: float = 0.0
     rinsed: bool = True
-    stirred: bool = False
     membrane_at: datetime | None = None
     #: what its display showed before and what it was set to there, the last two times
     settings: list[tuple[float, float]] = Field(default_factory=list)
@@ -152,7 +150,6 @@ class OnShelf(BaseModel):
     name: str
     code: str
     seen: str
-    ml: float = 500.0
     shift: float = 0.0
     strength: float = 1.0
     temperature_c: float = 20.0
@@ -165,7 +162,6 @@ class Cup(BaseModel):
     bottle: str
     at: datetime
     liquids: dict[str, dict[str, Any]]
-    uses: int = 0
 
 
 class Act(BaseModel):
@@ -185,13 +181,11 @@ class Table(BaseModel):
     seed: int
     room_c: float
     pressure_hpa: float
-    reference_c_off: float = 0.0
     ice_c: float = 0.0
     probes: dict[uuid.UUID, OnTable] = Field(default_factory=dict)
     bottles: dict[str, OnShelf] = Field(default_factory=dict)
     cups: list[Cup] = Field(default_factory=list)
     water: dict[str, Any] = Field(default_factory=dict)
-    depth_m: float | None = None
     test_kit_off: float = 0.0
     truly: dict[str, Any] = Field(default_factory=dict)
     acts: list[Act] = Field(default_factory=list)
@@ -245,10 +239,9 @@ def put(
         liquid = _mixed(liquid, probe.film, share)
         if place in [c.letter for c in table.cups]:
             cup = table.cup(place)
-            cup.uses += 1
             cup.liquids[probe.quantity] = {**cup.liquids.get(probe.quantity, {}), **liquid}
     if place == "moist_air" and share > WET:
-        extra.append("wet_tip" if probe.quantity == "oxygen" else "")
+        extra += ["wet_tip"] if probe.quantity == "oxygen" else []
     if place in ("holder", "moist_air") and probe.quantity == "conductivity" and share > WET:
         extra.append("wet_contacts")
     if (
@@ -257,10 +250,9 @@ def put(
         and _chance(table, probe, "bubble") < 0.35
     ):
         extra.append("bubble")
-    stand = _stand(probe, place, liquid, at, tuple(e for e in extra if e))
+    stand = _stand(probe, place, liquid, at, tuple(extra))
     if place not in ("holder", "moist_air"):
         probe.film, probe.film_share, probe.rinsed = dict(liquid), CARRIED, False
-    probe.stirred = False
     return stand
 
 
@@ -307,7 +299,7 @@ def _body_at(probe: OnTable, at: datetime) -> dict[str, Any]:
 
 
 def _around(session: Session, table: Table, probe: OnTable, place: str, depth_m: float | None) -> dict[str, Any]:
-    saturated = 100 * _share_of_standard(table.pressure_hpa, table.room_c)
+    saturated = 100 * share_of_standard(table.pressure_hpa, table.room_c)
     if place == "holder":
         wet = {name: probe.film[name] for name in ("ph", "redox_mv", "ion_mg_l") if name in probe.film}
         return wet | {
@@ -332,18 +324,13 @@ def _around(session: Session, table: Table, probe: OnTable, place: str, depth_m:
     if place == "water":
         if not table.water:
             raise InputError("place", "There is no site in this scenario; stay at the table.", value=place)
-        table.depth_m = depth_m
         return asdict(simulator.site_water(table.water, probe.quantity, depth_m))
     return dict(table.cup(place).liquids.get(probe.quantity, {"temperature_c": table.room_c}))
 
 
-def _share_of_standard(pressure_hpa: float, temperature_c: float) -> float:
-    return float(saturation_mg_l(temperature_c, 0.0, pressure_hpa)) / float(saturation_mg_l(temperature_c))
-
-
-def standard_share(pressure_hpa: float, temperature_c: float) -> float:
+def share_of_standard(pressure_hpa: float, temperature_c: float) -> float:
     """What saturated air holds at a pressure, as a share of that at 1013.25 hPa."""
-    return _share_of_standard(pressure_hpa or STANDARD_PRESSURE_HPA, temperature_c)
+    return float(saturation_mg_l(temperature_c, 0.0, pressure_hpa)) / float(saturation_mg_l(temperature_c))
 
 
 #: What mixes by its share; pH of a buffer does so near enough for a drop of another.
@@ -370,7 +357,6 @@ def pour(session: Session, table: Table, bottle: str, at: datetime) -> Cup:
     liquids = {p.quantity: _content(session, table, shelf, p.quantity, known) for known, p in table.probes.items()}
     cup = Cup(letter=chr(65 + len(table.cups)), bottle=bottle, at=at, liquids=liquids)
     table.cups.append(cup)
-    shelf.ml -= CUP_ML
     table.poured_ml += CUP_ML
     return cup
 

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from brumel.methods.scenarios import load_scenarios, parse_scenario
 from brumel.store.practice import PracticeScenario
 from brumel.work.desk import MovedOn, NotAllowed, Write, Written, writes
+from brumel.work.practice import proving
 
 
 @writes("practice.scenario", Written)
@@ -21,6 +22,7 @@ def save_scenario(w: Write, *, text: str, version: int, in_use: bool = True) -> 
     if w.actor.role != "lead":
         raise NotAllowed("Scenarios are written by the lead.")
     scenario = parse_scenario(text)
+    proving.check(scenario)
     newest = w.session.scalar(select(func.max(PracticeScenario.version)).where(PracticeScenario.key == scenario.key))
     if (newest or 0) != version:
         raise MovedOn("This scenario was changed meanwhile. You now see how it stands; nothing was changed.")

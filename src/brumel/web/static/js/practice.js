@@ -30,6 +30,7 @@ const act = async (form, button) => {
     headers: { Accept: "application/json" },
   });
   const { html, jumped } = await answer.json();
+  if (!html) throw new Error("not the table");
   if (jumped) {
     readAfresh();
     return;
