@@ -17,6 +17,9 @@ from brumel.work.practice.table import ON_DISPLAY, OnTable, Table, on_display, s
 from brumel.work.quantities.base import RunContext
 from brumel.work.quantities.book import quantity_of
 
+#: So many of its steps below its lowest value a display still shows that value.
+NEAR_STEPS = 20
+
 
 @dataclass(frozen=True)
 class Display:
@@ -67,4 +70,6 @@ def shown(probe: OnTable, entry: str, signal: float, temperature_c: float, case:
     if entry == ON_DISPLAY[probe.quantity][0] and quantity.is_display(entry):
         value = probe.set_to_show(value)
     spec = quantity.entries[entry]
+    if spec.low - NEAR_STEPS * spec.step(spec.low) < value < spec.low:
+        return spec.low  # a trace below nothing is shown as nothing
     return value if spec.low <= value <= spec.high else None

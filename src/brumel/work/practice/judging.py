@@ -11,6 +11,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from brumel.core.meter_settings import SETTINGS as LABELS
 from brumel.core.quantity_table import MEASURED
 from brumel.core.settling import judge
 from brumel.core.verdict import Outcome
@@ -122,7 +123,7 @@ def judge_attempt(
         "truths": _truths(session, told, table),
         "moments": [_kept(m, begun) for m in moments],
         "traces": [_trace(probe, begun, now) for probe in table.probes.values()],
-        "expert_line": _expert_line(moments),
+        "expert_line": [] if _is_waited_for(told, table) else _expert_line(moments),
         "lasted_s": round((now - begun).total_seconds(), 1),
         "begun": begun.isoformat(),
         "notices": list(told.notices),
@@ -134,6 +135,11 @@ def judge_attempt(
 
 #: Out of the last cup, rinsed, blotted, poured and into the next one [s].
 HANDLED_S = 45.0
+
+
+def _is_waited_for(told: Scenario, table: Table) -> bool:
+    """Whether an expert does not go from cup to cup here: what is to be waited for or mended stands between."""
+    return told.done == "looked" or any(act.act in CARE for act in table.acts)
 
 
 def _expert_line(moments: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -191,7 +197,7 @@ def _truths(session: Session, told: Scenario, table: Table) -> list[dict[str, st
         found.append({"what": f"{shelf.name}, {shelf.code}", "words": " and ".join(parts) or "is what its label says"})
     for name, value in told.meter.truly.items():
         recorded = {**SETTINGS, **told.meter.settings}.get(name)
-        found.append({"what": "Meter", "words": f"{name.replace('_', ' ')} is set to {value}, recorded is {recorded}"})
+        found.append({"what": "Meter", "words": f"{LABELS[name].label} is set to {value}, recorded is {recorded}"})
     if table.test_kit_off:
         found.append({"what": "Test kit", "words": f"reads {table.test_kit_off:+.1f} mg/L off".replace("-", "−")})
     return found
@@ -265,8 +271,16 @@ def _point(table: Table, run: Run, point: Point, dip: Dip | None) -> dict[str, A
         moment["truly"] = words
     if probe is not None and stand is not None and dip is not None:
         found = _settles(probe, stand, run, point.step, dip.started_at)
+        # What was typed is a signal by the settings on record: beside the true one it would only confuse.
+        at = (
+            f", at {found[1]:.{quantity.signal_digits}f} {quantity.signal_unit}"
+            if found and run.source == "live"
+            else ""
+        )
         moment["settles"] = (
-            {"probe": probe.name, "step": title, "after_s": found[0], "value": found[1]} if found else None
+            {"probe": probe.name, "step": title, "after_s": found[0], "value": found[1], "at": _plain(at)}
+            if found
+            else None
         )
         if found:
             moment["went_in"] = dip.started_at

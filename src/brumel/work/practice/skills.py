@@ -29,7 +29,7 @@ TASKS = {
     "calibrate": "calibrate",
     "check": "check",
     "read": "take readings of",
-    "maintain": "maintain",
+    "maintain": "maintain probes for",
     "decide": "decide about readings of",
     "trace": "trace results of",
     "log": "look after loggers of",
