@@ -21,6 +21,8 @@ VERSIONED: dict[LiteralString, LiteralString] = {
     "points": "run_id, step",
     "site_terms": "site_id",
     "logger_decisions": "series_id",
+    "deployment_services": "root_id",
+    "deployment_corrections": "channel_id",
 }
 
 

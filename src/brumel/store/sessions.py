@@ -7,7 +7,7 @@ from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
 # Tables of one file name those of another: whoever opens a session knows them all.
-from brumel.store import documents, imports, jobs, logger, practice, records, rounds, standing, webhooks  # noqa: F401
+from brumel.store import deployments, documents, imports, jobs, logger, practice, records, rounds, standing, webhooks  # noqa: F401
 
 #: Names a dip that has new samples, or a probe that was dipped.
 SAMPLES_CHANNEL = "brumel_samples"

@@ -22,6 +22,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, lazyload
 
 from brumel.core.errors import InputError, InputErrors
+from brumel.store.deployments import Alarm
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading, Site
 from brumel.store.webhooks import Delivery, Webhook
@@ -31,7 +32,11 @@ from brumel.work.records.reading_rows import UNITS
 from brumel.work.rounds.agenda import agenda
 
 #: What an address may be told of, in the words of its page.
-EVENTS = {"exceeded": "a reading beyond its site's limit", "due": "something that has fallen due"}
+EVENTS = {
+    "exceeded": "a reading beyond its site's limit",
+    "due": "something that has fallen due",
+    "logger": "a live logger that is silent, flat, off, or beyond a limit",
+}
 MOST_WEBHOOKS, MOST_AT_ONCE = 10, 200
 #: After how long it is tried again [min]; after the last of them it is given up: more than two days in all.
 WAITS_MIN = (1, 5, 20, 60, 240, 720, 2160)
@@ -146,6 +151,9 @@ def _events(
         )
         for reading, site in session.execute(query):
             yield str(reading.id), "exceeded", _exceeded(reading, site)
+    if "logger" in hook.events:
+        for alarm in session.scalars(select(Alarm).where(Alarm.at >= hook.at).order_by(Alarm.at).limit(MOST_AT_ONCE)):
+            yield str(alarm.id), "logger", _alarm(alarm)
     if "due" in hook.events:
         for row in agenda(session, now, zone):
             if hook.at - timedelta(days=1) <= row.at <= now:
@@ -169,6 +177,19 @@ def _exceeded(reading: Reading, site: Site) -> dict[str, Any]:
         "flag": reading.flag,
         "backing": reading.backing,
         "limit": str(reading.outcome_words),
+    }
+
+
+def _alarm(alarm: Alarm) -> dict[str, Any]:
+    d = alarm.deployment
+    return {
+        "deployment_id": str(d.id),
+        "deployment": d.name,
+        "site_id": str(d.site_id),
+        "site": d.site.name,
+        "kind": alarm.kind,
+        "words": str(alarm.words.get("words", "")),
+        "at": alarm.at.isoformat(),
     }
 
 

@@ -13,9 +13,10 @@ from sqlalchemy.orm import Session
 
 from brumel.work import kit
 from brumel.work.rounds.calendar import leavings
+from brumel.work.rounds.deployments.ahead import upcoming
 from brumel.work.rounds.outings import gone
 
-What = Literal["probe", "lot", "round", "outing"]
+What = Literal["probe", "lot", "round", "outing", "deployment"]
 
 
 @dataclass(frozen=True)
@@ -35,7 +36,8 @@ class Ahead:
 
 
 def agenda(session: Session, now: datetime, zone: ZoneInfo) -> Sequence[Ahead]:
-    """Maintenance and calibrations due, solutions to replace, rounds of the next two months, outings under way."""
+    """Maintenance and calibrations due, solutions to replace, rounds of the next two months, outings under way,
+    loggers to set out, to visit and to lift."""
     rows = [
         Ahead(d.key, f"{d.subject}: {d.what}", d.at.astimezone(zone), "probe" if d.probe_id else "lot", d.probe_id)
         for d in kit.due_items(session, now)
@@ -52,4 +54,8 @@ def agenda(session: Session, now: datetime, zone: ZoneInfo) -> Sequence[Ahead]:
             local = outing.started_at.astimezone(ZoneInfo(outing.round.zone))
             words = f"Outing: {outing.round.name}, not back yet"
             rows.append(Ahead(f"outing-{outing.id}", words, local, "outing", outing.id, timed=True))
+    rows += [
+        Ahead(f"deployment-{d.id}-{kind}", words, at.astimezone(ZoneInfo(d.site.zone)), "deployment", d.id)
+        for d, kind, at, words in upcoming(session)
+    ]
     return sorted(rows, key=lambda row: row.at)
