@@ -34,9 +34,9 @@ from brumel.work.desk import (
     object_id,
     writes,
 )
-from brumel.work.rounds.deployments import channels, record
+from brumel.work.rounds.deployments import channels, series
 from brumel.work.rounds.deployments.plan import locked
-from brumel.work.rounds.deployments.record import Record
+from brumel.work.rounds.deployments.series import Record
 from brumel.work.rounds.deployments.visits import back_at, errors_of, reading_of
 from brumel.work.rounds.deployments.whole import Whole, moment, us, whole_of
 
@@ -66,7 +66,7 @@ class DraftInterval:
 
 def draft(session: Session, whole: Whole, channel: Channel, known: Record | None = None) -> list[DraftInterval]:
     """The intervals of a channel's record as its visits cut it, with what each says; none without a record."""
-    of = known if known is not None else record.read(session, whole, channel)
+    of = known if known is not None else series.read(session, whole, channel)
     started, span = whole.steps.get("started"), whole.span()
     if started is None or span is None or not of.times_us.size:
         return []
@@ -88,7 +88,7 @@ def _interval(
     channel: Channel, of: Record, begins: datetime, ends: datetime, service: Service | None, opening: ErrorLine
 ) -> DraftInterval:
     here = slice(np.searchsorted(of.times_us, us(begins)), np.searchsorted(of.times_us, us(ends), side="right"))
-    seen = of.values[here][of.flags[here] < record.OUT_OF_WATER]
+    seen = of.values[here][of.flags[here] < series.OUT_OF_WATER]
     seen = seen[np.isfinite(seen)]
     level = float(np.median(seen)) if seen.size else 0.0
     errors = errors_of(service, channel, level) if service else None
@@ -165,14 +165,14 @@ def reported(
     session: Session, whole: Whole, channel: Channel, since_us: int | None = None, until_us: int | None = None
 ) -> Reported:
     """The record of a channel in a span with what is reported of it."""
-    of = record.read(session, whole, channel, since_us, until_us)
+    of = series.read(session, whole, channel, since_us, until_us)
     return apply(session, whole, channel, of, newest_recipe(whole, channel))
 
 
 def apply(session: Session, whole: Whole, channel: Channel, of: Record, recipe: Recipe | None) -> Reported:
     """A record by a recipe: fouling and drift off, oxygen compensated; what failed or is missing is not reported."""
     criteria = channels.criteria(channel.quantity)
-    shown = np.where(of.flags >= record.OUT_OF_WATER, np.nan, of.values)
+    shown = np.where(of.flags >= series.OUT_OF_WATER, np.nan, of.values)
     nothing = np.zeros(shown.shape)
     if criteria is None or recipe is None:
         state = "open" if criteria else "none"
@@ -334,7 +334,7 @@ def sign(w: Write, *, deployment_id: str, quantity: str, decision: Decision) -> 
         raise MovedOn("This channel was decided about in another window. You now see it.")
     if decision.visits != seen_as(whole):
         raise MovedOn("A visit or a file of this deployment has changed meanwhile. You now see what that does.")
-    of = record.read(w.session, whole, channel)
+    of = series.read(w.session, whole, channel)
     drafts = draft(w.session, whole, channel, of)
     if not drafts:
         raise Refused("There is no record of this channel yet.")

@@ -33,7 +33,7 @@ from brumel.work.desk import (
     object_id,
     writes,
 )
-from brumel.work.rounds.deployments import blocks, channels, record
+from brumel.work.rounds.deployments import blocks, channels, series
 from brumel.work.rounds.deployments.plan import deployment_of, locked
 from brumel.work.rounds.deployments.whole import FileState, Whole, comparisons, moment, whole_of
 
@@ -211,7 +211,7 @@ def take_in(w: Write, *, file_id: str, shape: dict[str, Any], put_clock_right: b
     gaps = int((steps > 1.5e6 * d.interval_s).sum())
     # All of it is kept, also what stands there already: were the other file withdrawn, nothing would be missing.
     for channel, values in zip(of, table.values, strict=True):
-        flags = record.tested(d, channel, table.times_us, values)
+        flags = series.tested(d, channel, table.times_us, values)
         _write_blocks(w.session, file, channel, table.times_us, values, flags)
     every = float(np.median(steps)) / 1e6
     w.session.add(
@@ -253,7 +253,7 @@ def _fresh(session: Session, whole: Whole, table: LoggedTable, of: Sequence[Chan
     if not others:
         return fresh
     for channel, values in zip(of, table.values, strict=True):
-        there_t, there_v, there_file = record.stored(session, channel, others, int(t[0]), int(t[-1]))
+        there_t, there_v, there_file = series.stored(session, channel, others, int(t[0]), int(t[-1]))
         if not there_t.size:
             continue
         place = np.searchsorted(there_t, t)

@@ -19,7 +19,7 @@ from brumel.core.deployed.thinning import Thinned, thin
 from brumel.core.errors import InputError
 from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Block, Channel
-from brumel.work.rounds.deployments import blocks, corrections, record
+from brumel.work.rounds.deployments import blocks, corrections, series
 from brumel.work.rounds.deployments.corrections import Recipe, Reported
 from brumel.work.rounds.deployments.whole import FileState, Whole, moment, us
 
@@ -85,10 +85,10 @@ def _of_values(
     d = whole.deployment
     # One value more on each side, so that the line goes to the edge.
     wider = round(2e6 * d.interval_s)
-    of = record.read(session, whole, channel, span_us[0] - wider, span_us[1] + wider)
+    of = series.read(session, whole, channel, span_us[0] - wider, span_us[1] + wider)
     told = corrections.apply(session, whole, channel, of, recipe)
     span, gap_s, t = (span_us[0] / 1e6, span_us[1] / 1e6), 1.5 * d.interval_s, of.times_s
-    good = np.where(of.flags >= record.OUT_OF_WATER, np.nan, of.values)
+    good = np.where(of.flags >= series.OUT_OF_WATER, np.nan, of.values)
     drawn = thin(t, good, good, span, columns, gap_s)
     shown = thin(t, told.values, told.values, span, columns, gap_s) if told.state == "corrected" else None
     odd = np.flatnonzero((of.flags > 2) & np.isfinite(of.values))
@@ -130,7 +130,7 @@ def _of_blocks(
 
 def _right(file: FileState, logger_us: NDArray[np.int64]) -> NDArray[np.int64]:
     assert file.intake is not None
-    return record.right_us(file.intake, logger_us)
+    return series.right_us(file.intake, logger_us)
 
 
 def _reported(
@@ -141,8 +141,8 @@ def _reported(
         return None
     sides = []
     for values in (drawn.low, drawn.high):
-        flags = record.marked(whole, channel, _us(drawn), np.where(np.isfinite(values), 1, 9).astype(np.int8))
-        of = record.Record(_us(drawn), values, flags)
+        flags = series.marked(whole, channel, _us(drawn), np.where(np.isfinite(values), 1, 9).astype(np.int8))
+        of = series.Record(_us(drawn), values, flags)
         sides.append(corrections.apply(session, whole, channel, of, Recipe(recipe.intervals)).values)
     return Thinned(drawn.times_s, sides[0], sides[1], drawn.gap_after, False)
 
@@ -228,7 +228,7 @@ def of_reported(whole: Whole, channel: Channel, told: Reported) -> Figures:
     )
 
 
-def _extreme(of: record.Record, v: Values, there: NDArray[np.bool_], which: Any) -> tuple[float, datetime] | None:
+def _extreme(of: series.Record, v: Values, there: NDArray[np.bool_], which: Any) -> tuple[float, datetime] | None:
     if not there.any():
         return None
     place = int(np.flatnonzero(there)[which(v[there])])
@@ -244,7 +244,7 @@ def _swing(v: Values, days: NDArray[np.int64], interval_s: float) -> tuple[float
     return float(np.median(swings)), float(swings[most]), moment(int(found[most]) * 86_400_000_000)
 
 
-def _gaps(of: record.Record, interval_s: float) -> list[tuple[datetime, datetime]]:
+def _gaps(of: series.Record, interval_s: float) -> list[tuple[datetime, datetime]]:
     """Where nothing was recorded for more than one and a half intervals, the longest first."""
     steps = np.diff(of.times_us)
     wide = np.flatnonzero(steps > 1.5e6 * interval_s)

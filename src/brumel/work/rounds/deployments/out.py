@@ -20,7 +20,7 @@ MOST_OPEN = 400_000
 
 @dataclass(frozen=True)
 class Cell:
-    """A channel at a moment: as recorded, as reported and its expanded uncertainty (None where there is none), flag, grade."""
+    """A channel at a moment: as recorded, as reported, with its expanded uncertainty, flag and grade."""
 
     recorded: float | None
     reported: float | None

@@ -93,14 +93,10 @@ def receive(w: Write, *, deployment_id: str, records: Sequence[SentRecord]) -> R
     if state not in ("started", "confirmed"):
         raise Refused(f"This deployment is {STATES[state]}; it takes records while it is out.")
     rows = _checked(d, records, w.now)
-    there = {
-        at: values
-        for at, values in w.session.execute(
-            select(FeedRecord.at, FeedRecord.values).where(
-                FeedRecord.deployment_id == d.id, FeedRecord.at.in_([r.at for r in records])
-            )
-        )
-    }
+    asked = select(FeedRecord.at, FeedRecord.values).where(
+        FeedRecord.deployment_id == d.id, FeedRecord.at.in_([r.at for r in records])
+    )
+    there = dict(w.session.execute(asked).tuples().all())
     fresh = dict[datetime, list[float | None]]()
     for r, row in zip(records, rows, strict=True):
         known = there.get(r.at, fresh.get(r.at))
