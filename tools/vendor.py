@@ -33,6 +33,8 @@ def main() -> None:
     _run(*sass, str(SOURCES / "bootstrap.scss"), str(TARGET / "bootstrap.css"))
     bundle = ["esbuild", "--bundle", "--minify", "--format=esm", "--legal-comments=inline", "--log-level=warning"]
     _run(*bundle, str(SOURCES / "d3.js"), f"--outfile={TARGET / 'd3.js'}")
+    _run(*bundle, str(SOURCES / "uplot.js"), f"--outfile={TARGET / 'uplot.js'}")
+    shutil.copy(MODULES / "uplot/dist/uPlot.min.css", TARGET / "uplot.css")
     shutil.copy(MODULES / "idb/build/index.js", TARGET / "idb.js")
     for family, weights in FONTS.items():
         for weight in weights:
@@ -44,6 +46,7 @@ def main() -> None:
         "bootstrap",
         "axe-core",
         "idb",
+        "uplot",
         *sorted(p.name for p in MODULES.glob("d3-*")),
         *(f"@fontsource/{f}" for f in FONTS),
     ]

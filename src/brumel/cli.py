@@ -338,6 +338,7 @@ def jobs_command(parent: int | None) -> None:
     from brumel.web.jobs import kinds
     from brumel.work import jobs
     from brumel.work.records import telling
+    from brumel.work.rounds import deployments
 
     config = _config()
     operations.check_ready(config.database_url)
@@ -348,6 +349,7 @@ def jobs_command(parent: int | None) -> None:
     ahead: set[date] = set()
 
     def chores_of_the_day() -> None:
+        deployments.watch(app.extensions["desk"])
         telling.tell(app.extensions["desk"], ZoneInfo(config.zone))
         if (
             today := datetime.now(UTC).date()
@@ -369,6 +371,7 @@ def jobs_command(parent: int | None) -> None:
 def meter(parent: int | None) -> None:
     """Run the simulated meters inside Brumel: what their probes show is stored."""
     from brumel.store.sessions import Announcements, make_engine, make_sessions
+    from brumel.work.demo import loggers as demo_loggers
     from brumel.work.desk import Desk
     from brumel.work.simulator import process
 
@@ -379,6 +382,7 @@ def meter(parent: int | None) -> None:
         Announcements(url),
         lambda: parent is None or os.getppid() == parent,
         lambda words: out.print(f"· {words}"),
+        demo_loggers.send_on,
     )
 
 

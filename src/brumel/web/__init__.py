@@ -131,6 +131,8 @@ def register_places(app: Flask) -> None:
     from brumel.web.auth import routes as auth
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint
     from brumel.web.bench import place as bench
+    from brumel.web.deployments import correcting, files, looking, visits  # noqa: F401 - on Deployments' blueprint
+    from brumel.web.deployments import routes as deployments
     from brumel.web.documents import routes as documents
     from brumel.web.documents import sharing  # noqa: F401 - its routes stand on Documents' blueprint
     from brumel.web.glossary import routes as glossary
@@ -154,6 +156,7 @@ def register_places(app: Flask) -> None:
         today,
         bench,
         rounds,
+        deployments,
         kit,
         records,
         imports,

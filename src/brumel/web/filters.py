@@ -73,9 +73,11 @@ def as_read(value: float | None, quantity: str) -> str:
     return number(None if value is None else shown(value), quantity_names.digits(quantity) + shown.digits)
 
 
-def in_unit(value: float | None, unit: str, digits: int = 1) -> str:
-    """A value and its unit, both the reader's: "66.2 °F" of 19.0 and "°C"."""
+def in_unit(value: float | None, unit: str, digits: int = 1, *, bare: bool = False) -> str:
+    """A value and its unit, both the reader's: "66.2 °F" of 19.0 and "°C"; `bare` leaves the unit out."""
     shown = scale(unit)
+    if bare:
+        return number(None if value is None else shown(value), digits + shown.digits)
     return f"{number(None if value is None else shown(value), digits + shown.digits)} {shown.unit}"
 
 

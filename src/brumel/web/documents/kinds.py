@@ -10,18 +10,22 @@ from uuid import UUID
 
 from sqlalchemy.orm import Session
 
+from brumel.core.deployed.correction import COURSES
 from brumel.core.errors import InputError
 from brumel.core.sentence import say
 from brumel.methods.glossary import load_glossary
 from brumel.web.access import desk
 from brumel.web.drawings import calibration as calibration_drawings
+from brumel.web.drawings import deployment as deployment_drawings
 from brumel.web.drawings import site as site_drawings
 from brumel.web.drawings.site_past import at_depth
 from brumel.web.units import scale_of
 from brumel.work import kit
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records import recorded, reports, review, visits
-from brumel.work.rounds import logger, site_history
+from brumel.work.rounds import deployments, logger, site_history
+from brumel.work.rounds.deployments import channels
+from brumel.work.rounds.deployments.looking import of_reported
 
 #: Words of a document that its reader may not know, by the glossary's own.
 EXPLAINED = (
@@ -184,6 +188,44 @@ def _probe(session: Session, asked: Mapping[str, str]) -> Made:
     )
 
 
+def _deployment(session: Session, asked: Mapping[str, str]) -> Made:
+    whole = deployments.whole_of(session, deployments.deployment_of(session, asked["deployment"]))
+    d, told = whole.deployment, []
+    for c in d.channels:
+        reported = deployments.reported(session, whole, c)
+        has_record = bool(reported.record.times_us.size)
+        told.append(
+            {
+                "channel": c,
+                "title": channels.title(c.quantity),
+                "signed": whole.corrections[c.id],
+                "marks": whole.marks[c.id],
+                "drafts": deployments.draft(session, whole, c, reported.record)
+                if channels.criteria(c.quantity)
+                else [],
+                "backed": deployments.backing(session, whole, c),
+                "summary": deployments.summary(reported),
+                "figures": of_reported(whole, c, reported) if has_record else None,
+                "drawing": deployment_drawings.before_and_after(reported, whole, c, d.site.zone)
+                if has_record
+                else None,
+            }
+        )
+    values = {
+        "whole": whole,
+        "d": d,
+        "site": d.site,
+        "span": whole.span(),
+        "lasts": deployments.lasts(d),
+        "told": told,
+        "state": deployments.STATES[whole.state],
+        "courses": COURSES,
+        "mark_words": deployments.MARKS,
+        "glossary": _glossary(),
+    }
+    return Made(f"Deployment report, {d.name}", "documents/deployment.html", values, d.site.client_id)
+
+
 def _series(session: Session, asked: Mapping[str, str]) -> Made:
     series = logger.log(session, asked["series"])
     stands = logger.standing(session, series)
@@ -215,4 +257,5 @@ KINDS = {
     "client": Kind("Client report", ("client", "since", "until"), _client, _is_long),
     "probe": Kind("Probe life report", ("probe",), _probe),
     "series": Kind("Logger report", ("series",), _series),
+    "deployment": Kind("Deployment report", ("deployment",), _deployment),
 }

@@ -9,6 +9,7 @@ from typing import Any
 from flask import Flask
 
 from brumel.store.tables import User
+from brumel.web.deployments import files as deployments
 from brumel.web.documents import printing
 from brumel.web.documents import routes as documents
 from brumel.web.imports import routes as imports
@@ -38,6 +39,7 @@ KINDS = {
     ),
     "document": Kind("A document", documents.issue_as_job, documents.check, ("kind", "client", "since", "until")),
     "import": Kind("A table brought in", imports.write_as_job, imports.check, ()),
+    "logger": Kind("A logger's file", deployments.take_as_job, deployments.check, ()),
     "open": Kind(
         "Records in an open format",
         exporting.write_openly,

@@ -22,7 +22,7 @@ from brumel.web.forms import WriteForm
 from brumel.work import kit, rounds
 from brumel.work.desk import Refused
 from brumel.work.quantities import names as quantity_names
-from brumel.work.rounds import calendar, logger, outings, site_history
+from brumel.work.rounds import calendar, deployments, logger, outings, site_history
 
 blueprint = Blueprint("rounds", __name__, template_folder="templates", url_prefix="/rounds")
 
@@ -86,6 +86,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             or outings.usual_source(session, actor(), request.values.get("outing", ""))
             or ("live" if any(meter.link != "typed" for meter, _ in meters) else "typed"),
             logs=_logs(session, site),
+            deployments=_deployments(session, site),
             withdrawn_logs=logger.of_site(session, site.id, withdrawn=True),
             probes=[p for _, lines in meters for p, _ in lines],
             quantities=list(ON_SHEET),
@@ -98,6 +99,13 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             **_last_visits(site, rows),
         )
         return page, 422 if faults else 200
+
+
+def _deployments(session: Session, site: Site) -> list[tuple[Any, str]]:
+    """The loggers that are or were left at this site, with what has happened to each last."""
+    several = deployments.deployments(session, site.id)[:6]
+    steps = deployments.steps_of(session, several) if several else {}
+    return [(d, deployments.STATES[deployments.state_of(steps[d.id])]) for d in several]
 
 
 #: How many visits a site's page lists, and how many quantities of each.

@@ -21,7 +21,7 @@ from brumel.web.rounds.outing import asked_leave
 from brumel.work import bench, kit, records, rounds
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records import news, signing
-from brumel.work.rounds import calendar, outings
+from brumel.work.rounds import calendar, deployments, outings
 from brumel.work.rounds import plan as day_plan
 from brumel.work.rounds.beginning import first_steps
 
@@ -122,6 +122,21 @@ def _round_today(
     return found | {"plan": plan, "way": None, "faults": wrong}
 
 
+#: Loggers whose visit lies so near are told of.
+_SOON = timedelta(days=3)
+
+
+def _loggers(session: Session, now: datetime) -> list[deployments.Out]:
+    """Loggers that want something soon: to be set out, seen, visited or lifted; what comes first is first."""
+    wanting = [
+        (out.next.at if out.next else out.deployment.planned_start, out)
+        for out in deployments.under_way(session)
+        if out.state in ("configured", "started")
+        or (out.next.at if out.next else out.deployment.planned_start) <= now + _SOON
+    ]
+    return [out for _, out in sorted(wanting, key=lambda pair: pair[0])]
+
+
 @blueprint.get("/")
 def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
@@ -156,6 +171,8 @@ def show() -> Any:
         return render_template(
             "today/show.html",
             open_runs=open_runs,
+            loggers=_loggers(session, now),
+            alarms=[(a, deployments.sentence(a)) for a in deployments.alarms(session)],
             needed_lines=needed,
             other_lines=[line for line in lines if line not in needed],
             together=together,

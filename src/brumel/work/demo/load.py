@@ -14,6 +14,7 @@ from brumel.store.tables import Lot, Meter, Truth, User
 from brumel.work import kit, people, simulator
 from brumel.work.demo import days as demo_days
 from brumel.work.demo import kit as demo_kit
+from brumel.work.demo import loggers as demo_loggers
 from brumel.work.demo import sites as demo_sites
 from brumel.work.demo import weeks as demo_weeks
 from brumel.work.demo.calibrating import ONE_HAND, Hands
@@ -107,6 +108,9 @@ def _history(desk: Desk, world: World, weeks: int, progress: Callable[[str], Non
         demo_weeks.Week(desk, world, at, week, weeks, hands).live()
     hands.catch_up()
     demo_days.logged_week(desk, world)
+    progress("two loggers")
+    demo_loggers.live_through(desk, world)
+    demo_loggers.sign_first(desk, world)
     demo_days.send_back(desk, world.users["ilka"])
     letterhead.save(desk, world.users["ilka"], uuid.uuid4(), practice=demo_kit.PRACTICE)
     _count(_at(desk, desk.clock() - timedelta(days=6)), world)

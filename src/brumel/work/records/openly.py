@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from sqlalchemy import select
@@ -18,6 +18,7 @@ from brumel.work.records.narrowing import Search
 from brumel.work.records.reading_rows import UNITS
 from brumel.work.records.search import readings_found
 from brumel.work.rounds import logger
+from brumel.work.rounds.deployments import Whole, channels, out
 
 Told = Callable[[int], None]
 
@@ -166,5 +167,48 @@ def open_series(session: Session, series: LoggerSeries, now: datetime) -> OpenRe
         sites=_sites(session, {str(series.site_id)}),
         probes=_probes(session, {str(series.probe_id)} if series.probe_id else set()),
         calibrations=calibrations,
+        readings=readings,
+    )
+
+
+def open_deployment(session: Session, whole: Whole, several: Sequence[out.ChannelOut], now: datetime) -> OpenRecord:
+    """All channels of a deployment as they are reported; a value that is not reported is missing (flag 9)."""
+    d = whole.deployment
+    readings = list[OpenReading]()
+    for c in several:
+        for number, (at, (cell,)) in enumerate(out.rows([c]), 1):
+            if cell is None or cell.recorded is None:
+                continue
+            readings.append(
+                OpenReading(
+                    id=f"{c.channel.id}/{number}",
+                    version=1,
+                    visit_id="",
+                    site_id=str(d.site_id),
+                    probe_id=str(c.channel.probe_id or ""),
+                    calibration_id=c.calibration_id,
+                    quantity=c.channel.quantity,
+                    title=channels.title(c.channel.quantity),
+                    value=cell.recorded if cell.reported is None else cell.reported,
+                    unit=c.channel.unit or UNITS.get(c.channel.quantity, ""),
+                    expanded_uncertainty=cell.u,
+                    at=at,
+                    depth_m=d.depth_m,
+                    temperature_c=None,
+                    role="first",
+                    how="sensor",
+                    flag=9 if cell.reported is None else cell.flag,
+                    backing=f"{c.state}, {cell.grade}" if cell.grade else c.state,
+                    limit_outcome="",
+                    signed_by=whole.corrections[c.channel.id][0].signed_name if whole.corrections[c.channel.id] else "",
+                    reason="",
+                )
+            )
+    return OpenRecord(
+        practice=practice(session).name,
+        made_at=now,
+        sites=_sites(session, {str(d.site_id)}),
+        probes=_probes(session, {str(c.channel.probe_id) for c in several if c.channel.probe_id}),
+        calibrations=_calibrations(session, {c.calibration_id for c in several if c.calibration_id}),
         readings=readings,
     )

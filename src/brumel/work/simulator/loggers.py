@@ -32,9 +32,13 @@ class Sensor:
     step: float = 0.0
 
 
-def water(quantity: str, times_s: Values, seed: int) -> Values:
-    """What the water truly is at times [s since 1970], the same whenever it is asked for [unit of the record]."""
-    level, day, fortnight, hour = _COURSES[quantity]
+def water(quantity: str, times_s: Values, seed: int, *, level: float | None = None, lively: float = 1.0) -> Values:
+    """What the water truly is at times [s since 1970], the same whenever it is asked for [unit of the record].
+
+    level : what it goes about; lively : how much of the usual courses of day and fortnight it has
+    """
+    usual, day, fortnight, hour = _COURSES[quantity]
+    level, day, fortnight = usual if level is None else level, lively * day, lively * fortnight
     phase = np.random.default_rng(seed).uniform(0, 2 * np.pi, 3)
     course = day * np.cos(2 * np.pi * (times_s / DAY_S - hour / 24))
     slow = fortnight * np.sin(2 * np.pi * times_s / (14 * DAY_S) + phase[0])

@@ -13,10 +13,23 @@ from brumel.work.simulator.meters import Simulator
 WAIT_S, LOOK_S = 4.0, 30.0
 
 
-def run(desk: Desk, news: Announcements, goes_on: Callable[[], bool], say: Callable[[str], None]) -> None:
-    """Store what the simulated meters show, for as long as `goes_on` says so."""
+def _nothing(_: Desk) -> None:
+    """Nothing besides."""
+
+
+def run(
+    desk: Desk,
+    news: Announcements,
+    goes_on: Callable[[], bool],
+    say: Callable[[str], None],
+    besides: Callable[[Desk], object] = _nothing,
+) -> None:
+    """Store what the simulated meters show, for as long as `goes_on` says so.
+
+    besides : done with each look, as what simulated loggers send
+    """
     simulator = Simulator(desk)
-    looked, pause = 0.0, 0.0
+    looked, pause, done_besides = 0.0, 0.0, 0.0
     while goes_on():
         try:
             if pause:
@@ -25,6 +38,9 @@ def run(desk: Desk, news: Announcements, goes_on: Callable[[], bool], say: Calla
                 continue
             looked = time.monotonic()
             simulator.pump()
+            if looked - done_besides >= LOOK_S:
+                besides(desk)
+                done_besides = looked
             pause = simulator.pause_s
         except Exception as error:
             # The meter outlives a restart of the database; what was due is made up for by the next look.

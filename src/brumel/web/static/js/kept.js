@@ -43,7 +43,9 @@ export const isStored = async (keepIt, tell) => {
 export const waiting = async () => {
   const base = await database();
   const queued = (await base.getAll("queue")).filter((item) => !item.sent);
-  const begun = (await base.getAll("drafts")).filter((draft) => draft.sets?.length || draft.run);
+  const begun = (await base.getAll("drafts")).filter(
+    (draft) => draft.sets?.length || draft.run || draft.place.startsWith("service/"),
+  );
   return [...queued, ...begun];
 };
 

@@ -18,8 +18,9 @@ self.addEventListener("message", (event) => {
   );
 });
 
-// The pages of an outing that open without a signal: its sites, and the cups of its probes.
-const isField = (url) => /^\/rounds\/outings\/[0-9a-f-]+\/(field|cups)$/.test(url.pathname);
+// The pages that open without a signal: an outing's sites and the cups of its probes, and the service of a logger.
+const isField = (url) =>
+  /^\/rounds\/(outings\/[0-9a-f-]+\/(field|cups)|deployments\/[0-9a-f-]+\/service)$/.test(url.pathname);
 
 // Where the home screen leads; without a signal that is the field page that was kept last.
 const RUNNING = "/rounds/running";

@@ -1,0 +1,1 @@
+"""Deployments: routes, forms and templates of loggers left at sites."""
