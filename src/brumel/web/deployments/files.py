@@ -9,7 +9,7 @@ from typing import Any
 
 from flask import Response, flash, render_template, request, url_for
 
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, InputErrors
 from brumel.formats.logger_files import ORDERS, Shape, ShapeColumn
 from brumel.formats.logger_files.shape import FIXED, OFFSETS
 from brumel.store.tables import User
@@ -101,12 +101,14 @@ def _as_guessed(shape: Shape, of_site: str) -> dict[str, str]:
 def _mapped(guess: Any) -> dict[str, Any]:
     """The shape as the form has it. Raises every fault at once by the use case."""
     f, shape = request.form, guess.shape
-    zone = f.get("zone", "")
+    faults, zone = list[InputError](), f.get("zone", "")
     if zone == "other":
         zone = f.get("offset", "").strip().replace("−", "-")
         zone = zone if zone.startswith("UTC") else f"UTC{zone}"
         if not FIXED.match(zone) or zone == "UTC":
-            raise InputError("offset", "Write how far its clock was from UTC, as +01:00.", value=zone[:20])
+            faults.append(InputError("offset", "Write how far its clock was from UTC, as +01:00.", value=zone[:20]))
+    elif not zone:
+        faults.append(InputError("zone", "Say which clock the logger ran by."))
     columns = [
         ShapeColumn(place, f[f"column_{place}"], f.get(f"unit_{place}", ""))
         for place in range(len(guess.heads))
@@ -114,7 +116,9 @@ def _mapped(guess: Any) -> dict[str, Any]:
     ]
     order = f.get("order", "") or shape.order
     if order not in guess.orders:
-        raise InputError("order", "Say what comes first in its dates, the day or the month.")
+        faults.append(InputError("order", "Say what comes first in its dates, the day or the month."))
+    if faults:
+        raise faults[0] if len(faults) == 1 else InputErrors(faults)
     return replace(shape, zone=zone, order=order, columns=tuple(columns)).as_dict()
 
 

@@ -36,4 +36,9 @@ def given() -> dict[str, str]:
 @blueprint.context_processor
 def shared() -> dict[str, Any]:
     """What its templates call by name."""
-    return {"channel_title": channels.title, "has_checks": channels.criteria, "spec": load_deployments()}
+    return {
+        "channel_title": channels.title,
+        "channel_digits": channels.digits,
+        "has_checks": channels.criteria,
+        "spec": load_deployments(),
+    }

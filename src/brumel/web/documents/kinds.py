@@ -198,6 +198,7 @@ def _deployment(session: Session, asked: Mapping[str, str]) -> Made:
             {
                 "channel": c,
                 "title": channels.title(c.quantity),
+                "digits": channels.digits(c.quantity),
                 "signed": whole.corrections[c.id],
                 "marks": whole.marks[c.id],
                 "drafts": deployments.draft(session, whole, c, reported.record)

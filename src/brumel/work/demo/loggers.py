@@ -76,16 +76,17 @@ def live_through(desk: Desk, world: World) -> None:
     now = desk.clock()
     begin = (now - timedelta(days=42)).replace(hour=8, minute=0, second=0, microsecond=0)
     probes = _meters(desk, world, begin - timedelta(days=30))
-    _calibrate(Desk(desk.sessions, Then(begin - timedelta(hours=4))), world, probes)
+    air = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
+    _calibrate(desk, world, begin, Task(probes["L1"].id, "do-saturated-air", {}, air))
     _oxygen(desk, world, begin, now)
+    standard = {"standard": str(world.lots["1413"].id)}
+    _calibrate(desk, world, begin + timedelta(days=7), Task(probes["L2"].id, "ec-one-standard", standard))
     _conductivity(desk, world, begin + timedelta(days=7), now)
 
 
-def _calibrate(desk: Desk, world: World, probes: dict[str, Probe]) -> None:
-    air = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
-    ONE_HAND.calibrate(desk, world.users["ansa"], [Task(probes["L1"].id, "do-saturated-air", {}, air)])
-    standard = {"standard": str(world.lots["1413"].id)}
-    ONE_HAND.calibrate(desk, world.users["ansa"], [Task(probes["L2"].id, "ec-one-standard", standard)])
+def _calibrate(desk: Desk, world: World, out_at: datetime, task: Task) -> None:
+    """In the morning before it is set out."""
+    ONE_HAND.calibrate(Desk(desk.sessions, Then(out_at - timedelta(hours=3))), world.users["ansa"], [task])
 
 
 def _set_out(desk: Desk, world: World, new: dep.NewDeployment, at: datetime, ahead_s: float) -> str:
@@ -130,8 +131,10 @@ def _oxygen(desk: Desk, world: World, begin: datetime, now: datetime) -> None:
     body: dict[str, Any] = {"seed": 7, "levels": levels, "cleaned_s": [begin.timestamp()]}
     with desk.sessions.begin() as session:
         simulator.set_truth(session, f"{_TRUTH}{id_}", body)
+    first = begin + timedelta(hours=1, minutes=10)
+    _send(Desk(desk.sessions, lambda: first), world.users["ansa"], id_, body, begin, first)
     visits = [begin + timedelta(days=13, hours=3), begin + timedelta(days=27, hours=2)]
-    since = begin
+    since = first
     for at in (*visits, None):
         until = at or now
         _send(Desk(desk.sessions, lambda until=until: until), world.users["ansa"], id_, body, since, until)  # type: ignore[misc]
@@ -176,7 +179,7 @@ def _send(desk: Desk, sender: User, id_: str, body: dict[str, Any], since: datet
         return 0
     truth = water("oxygen", t, body["seed"], level=body["levels"]["oxygen"], lively=0.3)
     oxygen = shown(truth, t, FOULING, body["cleaned_s"], body["cleaned_s"], 7)
-    warm = water("temperature", t, body["seed"], level=body["levels"]["temperature"], lively=0.4)
+    warm = water("temperature", t, body["seed"], level=body["levels"]["temperature"], lively=0.15)
     records = [
         dep.SentRecord(
             datetime.fromtimestamp(float(at), UTC), {"oxygen": round(float(o), 2), "temperature": round(float(c), 2)}
@@ -235,6 +238,10 @@ def _conductivity(desk: Desk, world: World, begin: datetime, now: datetime) -> N
     )
     id_ = _set_out(desk, world, new, begin, 0.0)
     level = _level(desk, site.id, "conductivity", 14_000.0)
+    confirmed = begin + timedelta(minutes=40)
+    then = Desk(desk.sessions, lambda: confirmed)
+    first_at = begin + timedelta(minutes=15)
+    dep.confirm(then, ansa, uuid.uuid4(), deployment_id=id_, at=confirmed, first_at=first_at, count=2)
     cleaned, files = [begin.timestamp()], list[tuple[str, bytes, datetime]]()
     middle, since = begin + timedelta(days=14, hours=2), begin
     for number, at in enumerate((middle, end), 1):

@@ -1,8 +1,8 @@
 // The record of a deployment on one axis of time: every span is asked for anew, thinned by Brumel for the columns there are.
 import uPlot from "../vendor/uplot.js";
 
-const root = document.querySelector("[data-look]");
-const about = JSON.parse(root.dataset.look);
+const root = document.querySelector("[data-record]");
+const about = JSON.parse(root.dataset.record);
 const charts = root.querySelector("[data-charts]");
 const shown = root.querySelector("[data-shown]");
 const valuesFold = root.querySelector("[data-values]");
@@ -15,6 +15,17 @@ const pad = (n) => String(n).padStart(2, "0");
 const words = (seconds) => {
   const at = local(seconds);
   return `${at.getFullYear()}-${pad(at.getMonth() + 1)}-${pad(at.getDate())} ${pad(at.getHours())}:${pad(at.getMinutes())}`;
+};
+
+const MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+
+// A day, or the time of day where they stand closer; a year's first day says its year.
+const tickOf = (seconds, step) => {
+  const at = local(seconds);
+  const isMidnight = at.getHours() === 0 && at.getMinutes() === 0;
+  if (step < 86400 && !isMidnight) return `${pad(at.getHours())}:${pad(at.getMinutes())}`;
+  const day = `${at.getDate()} ${MONTHS[at.getMonth()]}`;
+  return at.getMonth() === 0 && at.getDate() === 1 ? `${day} ${at.getFullYear()}` : day;
 };
 
 let span = [...about.span];
@@ -106,7 +117,7 @@ const drawnOf = (channel, told, width) => {
     cursor: { drag: { x: true, y: false, setScale: false }, y: false },
     scales: { x: { range: () => span } },
     axes: [
-      { ...axis, values: uPlot.fmtDate ? undefined : null },
+      { ...axis, values: (_chart, splits, _axis, _space, step) => splits.map((at) => tickOf(at, step)) },
       { ...axis, size: 56 },
     ],
     series: [{}, ...pieces.flatMap(([piece, isReported]) => seriesOf(piece, isReported))],

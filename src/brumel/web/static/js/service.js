@@ -7,6 +7,7 @@ const about = JSON.parse(root.dataset.service);
 const form = root.querySelector("[data-steps]");
 const steps = [...form.querySelectorAll("[data-step]")];
 const [back, on] = [form.querySelector("[data-back]"), form.querySelector("[data-on]")];
+const keep = form.querySelector("[data-keep]");
 const saved = form.querySelector("[data-saved]");
 const refused = root.querySelector("[data-refused]");
 const queueWords = root.querySelector("[data-queue-words]");
@@ -32,7 +33,9 @@ const show = (number, isMoved = true) => {
     each.hidden = i !== step;
   });
   back.hidden = step === 0;
-  on.hidden = step === steps.length - 1;
+  const isLast = step === steps.length - 1;
+  on.hidden = isLast;
+  keep.hidden = !isLast;
   if (isMoved) steps[step].querySelector("input, textarea, select")?.focus();
 };
 back.addEventListener("click", () => show(step - 1));
@@ -218,6 +221,10 @@ const send = () => {
 form.addEventListener("submit", (event) => {
   if (about.correcting) return; // a correction is made at a desk, and answered by a page
   event.preventDefault();
+  if (step < steps.length - 1) {
+    show(step + 1); // Enter leads on; a visit is kept from its last step alone
+    return;
+  }
   refused.hidden = true;
   for (const each of form.querySelectorAll(".wrong")) each.classList.remove("wrong");
   const typed = fields();

@@ -47,6 +47,11 @@ def unit(quantity: str) -> str:
     return beside.unit if beside else load_field()[quantity].unit
 
 
+def digits(quantity: str) -> int:
+    """Decimals of a value of its record."""
+    return 2 if quantity in load_deployments().beside else quantity_names.digits(quantity)
+
+
 def criteria(quantity: str) -> DriftCriteria | None:
     """When its check holds and how its correction is graded; None for what has no checks of its own."""
     found = load_checks().closing.get(quantity)
