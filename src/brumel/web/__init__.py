@@ -127,6 +127,7 @@ def _compiled_templates() -> FileSystemBytecodeCache | None:
 
 
 def register_places(app: Flask) -> None:
+    from brumel.web.api import deployments as _deployments  # noqa: F401 - its operations stand on the API's blueprint
     from brumel.web.api import routes as api
     from brumel.web.auth import routes as auth
     from brumel.web.bench import calibration_session, closing, on_the_way, routes, run  # noqa: F401 - their routes stand on Bench's blueprint

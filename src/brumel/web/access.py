@@ -322,6 +322,9 @@ ROLES: dict[str, frozenset[str]] = {
     "api.create_visit": ANYONE,
     "api.series": ANYONE,
     "api.series_values": ANYONE,
+    "api.deployments": ANYONE,
+    "api.deployment_records": ANYONE,
+    "api.send_records": ANYONE,
 }
 
 #: What a lead who has yet to set up their second factor may do, where the practice asks for one.

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import csv
 import io
-import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, tzinfo
@@ -54,7 +54,8 @@ def read(data: bytes, shape: Shape, tell: Callable[[int, int], None] = lambda _n
     if not shape.columns:
         raise InputError("columns", "No column of this file belongs to a channel.")
     body = _body(data, shape)
-    of = max(body.count("\n"), 1)
+    of = max(body.count("\n") + 1, 1)
+    _refuse_ragged(body, shape)
     used = sorted({shape.date, *([] if shape.time is None else [shape.time]), *(c.place for c in shape.columns)})
     texts = {place: str for place in (shape.date, shape.time) if place is not None}
     times, columns = list[Any](), [list[Any]() for _ in shape.columns]
@@ -87,7 +88,7 @@ def read(data: bytes, shape: Shape, tell: Callable[[int, int], None] = lambda _n
             if len(faults) >= _MOST_FAULTS:
                 break
     except (pandas.errors.ParserError, pandas.errors.EmptyDataError, ValueError) as error:
-        raise _cannot_cut(error, shape.first) from None
+        raise _cannot_cut(error) from None
     _raise(faults)
     local = np.concatenate(times) if times else np.array([], dtype="datetime64[us]")
     stamps = _utc(local, zone, shape.first, faults)
@@ -106,6 +107,25 @@ def _body(data: bytes, shape: Shape) -> str:
         end = text.rstrip("\n").rfind("\n", at, end)
     # Empty lines inside stay, so that lines are counted right; they are dropped where they are read.
     return text[at : end if end > at else len(text)]
+
+
+def _refuse_ragged(body: str, shape: Shape) -> None:
+    """A line with other cells than the first record: one that broke off, or a mark inside a value. Raises by the line."""
+    width = len(next(csv.reader([body.split("\n", 1)[0]], delimiter=shape.delimiter), []))
+    n_lines = body.count("\n") + 1 - body.count("\n\n")
+    if body.count(shape.delimiter) == (width - 1) * n_lines:
+        return  # the common case, without cutting every line
+    faults = list[InputError]()
+    try:
+        for number, cells in enumerate(csv.reader(io.StringIO(body), delimiter=shape.delimiter), shape.first + 1):
+            if cells and (len(cells) < width or any(cells[width:])) and any(cell.strip() for cell in cells):
+                words = f"The file, line {number}: {len(cells)} cells where the first record has {width}."
+                faults.append(InputError("file", words))
+            if len(faults) == _MOST_FAULTS:
+                break
+    except csv.Error as error:
+        raise InputError("file", f"The file: a cell cannot be read ({error}).") from None
+    _raise(faults)
 
 
 def _times(chunk: Any, shape: Shape, zone: tzinfo | None, first_line: int, faults: list[InputError]) -> Any:
@@ -180,14 +200,9 @@ def _raise(faults: list[InputError]) -> None:
         raise faults[0] if len(faults) == 1 else InputErrors(faults[:_MOST_FAULTS])
 
 
-def _cannot_cut(error: Exception, first: int) -> InputError:
+def _cannot_cut(error: Exception) -> InputError:
     if isinstance(error, InputError):
         return error
-    found = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
-    if found:
-        return InputError(
-            "file", f"The file, line {first + int(found[2])}: {found[3]} cells where the lines before have {found[1]}."
-        )
     return InputError("file", "The file cannot be cut into columns in this way.")
 
 

@@ -130,11 +130,11 @@ class Due(Answer):
     """Something that falls due."""
 
     key: str
-    what: Literal["probe", "lot", "round", "outing"]
+    what: Literal["probe", "lot", "round", "outing", "deployment"]
     words: str
     at: AwareDatetime
     timed: bool = Field(description="At that minute; else of that day")
-    id: uuid.UUID | None = Field(description="Of the probe, round or outing")
+    id: uuid.UUID | None = Field(description="Of the probe, round, outing or deployment")
     overdue: bool
 
 
@@ -418,7 +418,7 @@ class Exceeded(Answer):
 class FallenDueData(Answer):
     words: str
     at: AwareDatetime
-    what: Literal["probe", "lot", "round", "outing"]
+    what: Literal["probe", "lot", "round", "outing", "deployment"]
     id: uuid.UUID | None
 
 
@@ -430,8 +430,26 @@ class FallenDue(Answer):
     data: FallenDueData
 
 
+class LoggerData(Answer):
+    deployment_id: uuid.UUID
+    deployment: str
+    site_id: uuid.UUID
+    site: str
+    kind: Literal["silent", "flat", "drift", "limit"]
+    words: str
+    at: AwareDatetime
+
+
+class LoggerNoticed(Answer):
+    """What the watch over a live logger has noticed."""
+
+    id: uuid.UUID = Field(description="Of the delivery; the same each time it is tried")
+    event: Literal["logger"]
+    data: LoggerData
+
+
 #: What is posted to an address that is told, by the word of its event.
-WEBHOOKS: dict[str, type[Answer]] = {"exceeded": Exceeded, "due": FallenDue}
+WEBHOOKS: dict[str, type[Answer]] = {"exceeded": Exceeded, "due": FallenDue, "logger": LoggerNoticed}
 
 
 # -- what went wrong

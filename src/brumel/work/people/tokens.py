@@ -23,6 +23,7 @@ SCOPES = {
     "records": "read visits, readings and logger series",
     "due": "read what falls due",
     "write": "write visits with their readings",
+    "loggers": "send the records of live loggers",
 }
 #: For how many days a token may be good.
 DAYS = (30, 90, 365)
@@ -50,7 +51,7 @@ def make_token(w: Write, *, name: str, scopes: Sequence[str], days: int) -> Made
         faults.append(InputError("name", "Name must have 2 to 60 characters; it says which program has the token."))
     if not scopes or not set(scopes) <= set(SCOPES):
         faults.append(InputError("scopes", "Choose what the program may do."))
-    if "write" in scopes and w.actor.role == "auditor":
+    if {"write", "loggers"} & set(scopes) and w.actor.role == "auditor":
         faults.append(InputError("scopes", "An auditor only reads, and so does a program of theirs."))
     if days not in DAYS:
         faults.append(InputError("days", f"Days must be one of {', '.join(map(str, DAYS))}."))
