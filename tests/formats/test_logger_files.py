@@ -38,48 +38,142 @@ AS = {
     # name: (the file, the zone it is read with, the first moment, the first oxygen, what must be seen of its shape)
     "plain": (lines(HEAD, *PLAIN), "UTC", NINE, 9.1, {"order": "ymd", "zone": ""}),
     "a T between": (lines(HEAD, *(r.replace(" ", "T", 1) for r in PLAIN)), "UTC", NINE, 9.1, {}),
-    "seconds": (lines(HEAD, *(r.replace(":00,", ":00:00,").replace(":30,", ":30:00,") for r in PLAIN)), "UTC", NINE, 9.1, {}),
+    "seconds": (
+        lines(HEAD, *(r.replace(":00,", ":00:00,").replace(":30,", ":30:00,") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {},
+    ),
     "offsets beside": (lines(HEAD, *(r.replace(",", "+01:00,", 1) for r in PLAIN)), "", EIGHT, 9.1, {"zone": OFFSETS}),
     "Z beside": (lines(HEAD, *(r.replace(",", "Z,", 1) for r in PLAIN)), "", NINE, 9.1, {"zone": OFFSETS}),
-    "a zone above": (lines("Logger 4", "Clock UTC+01:00", HEAD, *PLAIN), "", EIGHT, 9.1, {"zone": "UTC+01:00", "first": 3}),
+    "a zone above": (
+        lines("Logger 4", "Clock UTC+01:00", HEAD, *PLAIN),
+        "",
+        EIGHT,
+        9.1,
+        {"zone": "UTC+01:00", "first": 3},
+    ),
     "GMT+2 above": (lines("Times in GMT+2", "", HEAD, *PLAIN), "", NINE.replace(hour=7), 9.1, {"zone": "UTC+02:00"}),
     "semicolons and decimal commas": (
-        lines("Dato;Tid;O2 [mg/L];Temp [°C]", *german(PLAIN)), "UTC", NINE, 9.1,
+        lines("Dato;Tid;O2 [mg/L];Temp [°C]", *german(PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
         {"delimiter": ";", "decimal": ",", "time": 1},
     ),
-    "tabs": (lines(HEAD.replace(",", "\t"), *(r.replace(",", "\t") for r in PLAIN)), "UTC", NINE, 9.1, {"delimiter": "\t"}),
-    "bars": (lines(HEAD.replace(",", "|"), *(r.replace(",", "|") for r in PLAIN)), "UTC", NINE, 9.1, {"delimiter": "|"}),
-    "no head": (lines(*PLAIN), "UTC", NINE, None, {"first": 0}),
-    "units in a line of their own": (
-        lines("time,DO,Temp", ",mg/L,°C", *PLAIN), "UTC", NINE, 9.1, {"first": 2},
+    "tabs": (
+        lines(HEAD.replace(",", "\t"), *(r.replace(",", "\t") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"delimiter": "\t"},
     ),
+    "bars": (
+        lines(HEAD.replace(",", "|"), *(r.replace(",", "|") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"delimiter": "|"},
+    ),
+    "no head": (lines(*PLAIN), "UTC", NINE, None, {"first": 0}),
+    "units in a line of their own": (lines("time,DO,Temp", ",mg/L,°C", *PLAIN), "UTC", NINE, 9.1, {"first": 2}),
     "a preamble of other width": (
-        lines("Serial: 12-34", "Interval, 30, min, x, y", "Deployed by A. M.", "", HEAD, *PLAIN), "UTC", NINE, 9.1, {"first": 5},
+        lines("Serial: 12-34", "Interval, 30, min, x, y", "Deployed by A. M.", "", HEAD, *PLAIN),
+        "UTC",
+        NINE,
+        9.1,
+        {"first": 5},
     ),
     "lines behind": (lines(HEAD, *PLAIN, "", "End of data", "Checksum,77"), "UTC", NINE, 9.1, {"last": 3}),
     "carriage returns": (lines(HEAD, *PLAIN, "", end="\r\n"), "UTC", NINE, 9.1, {}),
-    "quoted": (lines(HEAD, *(f'"{r.split(",")[0]}","{r.split(",")[1]}","{r.split(",")[2]}"' for r in PLAIN)), "UTC", NINE, 9.1, {}),
-    "twelve hours": (
-        lines(HEAD, *(r.replace("2026-11-20 09", "11/20/2026 09").replace("2026-11-20 10", "11/20/2026 10").replace(",", " AM,", 1) for r in PLAIN)),
-        "UTC", NINE, 9.1, {"order": "mdy"},
+    "quoted": (
+        lines(HEAD, *(f'"{r.split(",")[0]}","{r.split(",")[1]}","{r.split(",")[2]}"' for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {},
     ),
-    "day first, seen from the day": (lines(HEAD, *(r.replace("2026-11-20", "20/11/2026") for r in PLAIN)), "UTC", NINE, 9.1, {"order": "dmy"}),
-    "two-digit years": (lines(HEAD, *(r.replace("2026-11-20", "20.11.26") for r in PLAIN)), "UTC", NINE, 9.1, {"order": "dmy"}),
-    "names of months": (lines(HEAD, *(r.replace("2026-11-20", "20-Nov-2026") for r in PLAIN)), "UTC", NINE, 9.1, {"order": "dmy"}),
-    "slashes, year first": (lines(HEAD, *(r.replace("2026-11-20", "2026/11/20") for r in PLAIN)), "UTC", NINE, 9.1, {"order": "ymd"}),
-    "a number before": (lines("#," + HEAD, *(f"{i},{r}" for i, r in enumerate(PLAIN, 1))), "UTC", NINE, 9.1, {"date": 1}),
+    "twelve hours": (
+        lines(
+            HEAD,
+            *(
+                r.replace("2026-11-20 09", "11/20/2026 09")
+                .replace("2026-11-20 10", "11/20/2026 10")
+                .replace(",", " AM,", 1)
+                for r in PLAIN
+            ),
+        ),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "mdy"},
+    ),
+    "day first, seen from the day": (
+        lines(HEAD, *(r.replace("2026-11-20", "20/11/2026") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "dmy"},
+    ),
+    "two-digit years": (
+        lines(HEAD, *(r.replace("2026-11-20", "20.11.26") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "dmy"},
+    ),
+    "names of months": (
+        lines(HEAD, *(r.replace("2026-11-20", "20-Nov-2026") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "dmy"},
+    ),
+    "slashes, year first": (
+        lines(HEAD, *(r.replace("2026-11-20", "2026/11/20") for r in PLAIN)),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "ymd"},
+    ),
+    "a number before": (
+        lines("#," + HEAD, *(f"{i},{r}" for i, r in enumerate(PLAIN, 1))),
+        "UTC",
+        NINE,
+        9.1,
+        {"date": 1},
+    ),
     "seconds since 1970": (
-        lines(HEAD, *(f"{NINE.timestamp() + 1800 * i:.0f},{r.split(',', 1)[1]}" for i, r in enumerate(PLAIN))), "UTC", NINE, 9.1, {"order": "unix"},
+        lines(HEAD, *(f"{NINE.timestamp() + 1800 * i:.0f},{r.split(',', 1)[1]}" for i, r in enumerate(PLAIN))),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "unix"},
     ),
     "days of a spreadsheet": (
-        lines(HEAD, *(f"{46346.375 + i / 48:.6f},{r.split(',', 1)[1]}" for i, r in enumerate(PLAIN))), "UTC", NINE, 9.1, {"order": "serial"},
+        lines(HEAD, *(f"{46346.375 + i / 48:.6f},{r.split(',', 1)[1]}" for i, r in enumerate(PLAIN))),
+        "UTC",
+        NINE,
+        9.1,
+        {"order": "serial"},
     ),
-    "missing values": (lines(HEAD, PLAIN[0], "2026-11-20 09:30,---,12.4", "2026-11-20 10:00,NaN,", "2026-11-20 10:30,9.4,12.2"), "UTC", NINE, 9.1, {}),
+    "missing values": (
+        lines(HEAD, PLAIN[0], "2026-11-20 09:30,---,12.4", "2026-11-20 10:00,NaN,", "2026-11-20 10:30,9.4,12.2"),
+        "UTC",
+        NINE,
+        9.1,
+        {},
+    ),
     "thousands": (
-        lines("time;EC (µS/cm);DO (mg/L)", *(f"{r.split(',')[0]};1.41{i},0;9,{i + 1}" for i, r in enumerate(PLAIN))), "UTC", NINE, 9.1, {"thousands": ".", "decimal": ","},
+        lines("time;EC (µS/cm);DO (mg/L)", *(f"{r.split(',')[0]};1.41{i},0;9,{i + 1}" for i, r in enumerate(PLAIN))),
+        "UTC",
+        NINE,
+        9.1,
+        {"thousands": ".", "decimal": ","},
     ),
     "winter time of the site": (lines(HEAD, *PLAIN), "Europe/Oslo", EIGHT, 9.1, {}),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", AS)
@@ -103,7 +197,10 @@ def test_there_are_twenty_shapes_and_more():
 
 
 def test_columns_are_told_apart_by_their_names_and_units():
-    text = lines("Date Time,Battery (V),pH,ORP (mV),Temp (°F),SpCond (mS/cm),DO (% sat),DO (mg/L),Baro (kPa),Sal (psu),Level (m)", *(f"{r.split(',')[0]},3.6,7.9,212,54.5,1.41,98,9.1,101.3,0.7,1.2" for r in PLAIN))  # fmt: skip
+    head = (
+        "Date Time,Battery (V),pH,ORP (mV),Temp (°F),SpCond (mS/cm),DO (% sat),DO (mg/L),Baro (kPa),Sal (psu),Level (m)"
+    )
+    text = lines(head, *(f"{r.split(',')[0]},3.6,7.9,212,54.5,1.41,98,9.1,101.3,0.7,1.2" for r in PLAIN))
     guess = logger_files.sniff(text.encode())
     assert [(c.place, c.quantity, c.unit) for c in guess.shape.columns] == [
         (1, "battery", "V"), (2, "ph", ""), (3, "redox", "mV"), (4, "temperature", "°F"), (5, "conductivity", "mS/cm"),
@@ -171,7 +268,8 @@ def test_the_hour_that_is_there_twice_is_told_apart_by_its_order_and_one_that_is
 )
 def test_what_cannot_be_read_is_named_by_its_line_and_nothing_is_repaired(rows, words):
     text = lines(HEAD, *rows).encode()
-    shape = Shape("utf-8", ",", ".", "", 1, 0, 0, None, "ymd", "UTC", (ShapeColumn(1, "oxygen", "mg/L"), ShapeColumn(2, "temperature", "°C")))  # fmt: skip
+    columns = (ShapeColumn(1, "oxygen", "mg/L"), ShapeColumn(2, "temperature", "°C"))
+    shape = Shape("utf-8", ",", ".", "", 1, 0, 0, None, "ymd", "UTC", columns)
     with pytest.raises(InputError) as caught:
         logger_files.read(text, shape)
     assert words in " ".join(str(f) for f in caught.value.faults)

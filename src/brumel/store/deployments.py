@@ -14,6 +14,7 @@ from brumel.store.tables import Base, Json, Meter, Probe, Site, User, Uuid, Visi
 class Deployment(Base):
     """A logger that is to be left at a site: where, how deep, how often it records, what it holds, for how long.
 
+    state, next_at, next_words : where it stands and what is next, kept right with each write
     interval_s [s], depth_m [m], memory_records [1], battery_days [d]; oxygen_set : {salinity, pressure_hpa} that the logger
     works oxygen out with
     """
@@ -31,6 +32,9 @@ class Deployment(Base):
     planned_end: Mapped[datetime]
     oxygen_set: Mapped[Json] = mapped_column(default=dict)
     note: Mapped[str] = mapped_column(default="")
+    state: Mapped[str] = mapped_column(default="planned")
+    next_at: Mapped[datetime | None]
+    next_words: Mapped[Json] = mapped_column(default=dict)
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")

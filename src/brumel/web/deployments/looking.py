@@ -15,6 +15,7 @@ from brumel.core.deployed.thinning import Thinned
 from brumel.core.errors import InputError
 from brumel.formats.datapackage import write_datapackage
 from brumel.formats.waterml import write_waterml
+from brumel.methods.sources import load_sources
 from brumel.web.access import desk
 from brumel.web.deployments.place import Faults, blueprint
 from brumel.web.drawings import deployment as drawings
@@ -236,7 +237,7 @@ def records_package(deployment_id: str) -> Any:
     """All channels as they are reported, as a data package."""
     with desk().read() as session:
         whole = _whole(session, deployment_id)
-        body = write_datapackage(_open(session, whole), "", ())
+        body = write_datapackage(_open(session, whole), "other-closed", list(load_sources().items()))
         response = Response(body, mimetype="application/zip")
     response.headers["Content-Disposition"] = _name(whole, "zip")
     return response

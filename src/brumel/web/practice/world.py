@@ -73,6 +73,10 @@ def desk_of_world() -> Desk:
     """The desk of the learner's world, its clock as it stands when the request first asks."""
     if "desk_of_world" not in g:
         real: Desk = current_app.extensions["desk"]
+        if not g.get("let_in"):  # a fault before the door: its page is made where there may be no world
+            with real.read() as session:
+                if not practice_world.is_there(session, _person_id()):
+                    return real
         sessions = practice_world.sessions_in(real.sessions.kw["bind"], _person_id())
         g.desk_of_world = practice.desk_of_world(sessions, real.clock)
     made: Desk = g.desk_of_world
@@ -104,6 +108,7 @@ def _closed() -> Any:
     with current_app.extensions["desk"].read() as session:
         if not practice_world.is_there(session, _person_id()):
             return redirect("/practice")
+    g.let_in = True
     return None
 
 

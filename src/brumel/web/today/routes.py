@@ -21,7 +21,7 @@ from brumel.web.rounds.outing import asked_leave
 from brumel.work import bench, kit, records, rounds
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records import news, signing
-from brumel.work.rounds import calendar, deployments, outings
+from brumel.work.rounds import calendar, outings
 from brumel.work.rounds import plan as day_plan
 from brumel.work.rounds.beginning import first_steps
 
@@ -122,21 +122,6 @@ def _round_today(
     return found | {"plan": plan, "way": None, "faults": wrong}
 
 
-#: Loggers whose visit lies so near are told of.
-_SOON = timedelta(days=3)
-
-
-def _loggers(session: Session, now: datetime) -> list[deployments.Out]:
-    """Loggers that want something soon: to be set out, seen, visited or lifted; what comes first is first."""
-    wanting = [
-        (out.next.at if out.next else out.deployment.planned_start, out)
-        for out in deployments.under_way(session)
-        if out.state in ("configured", "started")
-        or (out.next.at if out.next else out.deployment.planned_start) <= now + _SOON
-    ]
-    return [out for _, out in sorted(wanting, key=lambda pair: pair[0])]
-
-
 @blueprint.get("/")
 def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
@@ -165,14 +150,14 @@ def show() -> Any:
         ahead = _round_today(session, now, {p: trusts[p.id] for p in probes}, known)
         shown = ahead["plan"] if ahead.get("day") == ahead.get("today_is") else None
         visits = _read_visits(session)
-        new = news.of_day(session, _midnight(now), actor())
+        new = news.of_day(session, _midnight(now), now, actor())
         needed = [line for line in lines if line["probe"].id in ahead["needed"] or not ahead["needed"]]
         together = _meter_to_calibrate(needed)
         return render_template(
             "today/show.html",
             open_runs=open_runs,
-            loggers=_loggers(session, now),
-            alarms=[(a, deployments.sentence(a)) for a in deployments.alarms(session)],
+            noticed=new.noticed,
+            loggers=new.loggers,
             needed_lines=needed,
             other_lines=[line for line in lines if line not in needed],
             together=together,

@@ -68,6 +68,9 @@ def _plan() -> None:
         _when("planned_end"),
         sa.Column("oxygen_set", JSONB(), nullable=False),
         _text("note"),
+        _text("state"),
+        _when("next_at", nullable=True),
+        sa.Column("next_words", JSONB(), nullable=False),
         _when("at"),
         _of("by_id", "users"),
     )

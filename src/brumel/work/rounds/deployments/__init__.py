@@ -2,26 +2,15 @@
 
 from brumel.work.rounds.deployments.ahead import Out, under_way, upcoming
 from brumel.work.rounds.deployments.corrections import (
-    MARKS,
     Chosen,
     Decision,
     DraftInterval,
-    Recipe,
-    Reported,
-    apply,
-    backing,
-    can_compensate,
     draft,
     limits_of,
-    mark,
-    newest_recipe,
     recipe_of,
-    reported,
     seen_as,
     sign,
     suggested,
-    summary,
-    unmark,
 )
 from brumel.work.rounds.deployments.files import (
     AT_ONCE,
@@ -36,24 +25,32 @@ from brumel.work.rounds.deployments.files import (
     withdraw,
 )
 from brumel.work.rounds.deployments.looking import Figures, View, figures, view
+from brumel.work.rounds.deployments.marking import MARKS, mark, unmark
 from brumel.work.rounds.deployments.plan import (
     STATES,
     NewDeployment,
     PlannedChannel,
     Readiness,
-    cancel,
     channel_of,
-    configure,
-    confirm,
     deployment_of,
     deployments,
     lasts,
     readiness,
-    save,
-    start,
     state_of,
     steps_of,
 )
+from brumel.work.rounds.deployments.reporting import (
+    Recipe,
+    Reported,
+    apply,
+    backing,
+    can_compensate,
+    newest_recipe,
+    reported,
+    summary,
+)
+from brumel.work.rounds.deployments.servicing import record
+from brumel.work.rounds.deployments.setting_out import cancel, configure, confirm, save, start
 from brumel.work.rounds.deployments.visits import (
     RESETS,
     ChannelService,
@@ -62,7 +59,6 @@ from brumel.work.rounds.deployments.visits import (
     errors_of,
     next_visit,
     reading_of,
-    record,
     service_of,
     services_of,
     versions_of,

@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from brumel.core.sentence import say
 from brumel.store.deployments import Deployment, DeploymentStep
+from brumel.store.kept_words import from_data
 from brumel.work.rounds.deployments.plan import lasts, state_of, steps_of
 from brumel.work.rounds.deployments.visits import NextVisit, back_at, next_visit, services_of
 
@@ -48,19 +48,10 @@ def under_way(session: Session) -> list[Out]:
 
 
 def upcoming(session: Session) -> list[tuple[Deployment, str, datetime, str]]:
-    """What is ahead of each: the deployment, a short key of what, when, and words."""
-    rows = list[tuple[Deployment, str, datetime, str]]()
-    for out in under_way(session):
-        d = out.deployment
-        if out.next is None:
-            words = say("Set out the logger “{name}” at {site}", name=d.name, site=d.site.name)
-            rows.append((d, "start", d.planned_start, words))
-            continue
-        if out.state == "started":
-            rows.append((d, "confirm", d.planned_start, say("See the first records of “{name}”", name=d.name)))
-        what = "Lift" if out.next.at >= d.planned_end else "Service"
-        words = say(
-            "{what} the logger “{name}” at {site}: {why}", what=what, name=d.name, site=d.site.name, why=out.next.why
-        )
-        rows.append((d, f"visit-{out.next.at:%Y%m%d}", out.next.at, words))
-    return rows
+    """What is next of each that is planned or out: the deployment, a short key of what, when, and words."""
+    query = select(Deployment).where(Deployment.next_at.is_not(None)).order_by(Deployment.next_at)
+    return [
+        (d, f"{d.next_words.get('what', 'next')}-{d.next_at:%Y%m%d}", d.next_at, from_data(d.next_words))
+        for d in session.scalars(query)
+        if d.next_at is not None
+    ]

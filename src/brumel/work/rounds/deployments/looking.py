@@ -19,8 +19,8 @@ from brumel.core.deployed.thinning import Thinned, thin
 from brumel.core.errors import InputError
 from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Block, Channel
-from brumel.work.rounds.deployments import blocks, corrections, series
-from brumel.work.rounds.deployments.corrections import Recipe, Reported
+from brumel.work.rounds.deployments import blocks, reporting, series
+from brumel.work.rounds.deployments.reporting import Recipe, Reported
 from brumel.work.rounds.deployments.whole import FileState, Whole, moment, us
 
 #: How much of a span is read whole, and of how many blocks the parts are read; beyond it the blocks' own ends are enough.
@@ -63,7 +63,7 @@ def view(session: Session, whole: Whole, channel: Channel, since: datetime, unti
         select(func.count(), func.coalesce(func.sum(Block.count), 0)).where(*around)
     ).one()
     span = (begin / 1e6, end / 1e6)
-    recipe = corrections.newest_recipe(whole, channel)
+    recipe = reporting.newest_recipe(whole, channel)
     if count <= _WHOLE or n_blocks == 0:
         return _of_values(session, whole, channel, (begin, end), columns, recipe)
     is_parted = n_blocks <= _PARTED
@@ -86,7 +86,7 @@ def _of_values(
     # One value more on each side, so that the line goes to the edge.
     wider = round(2e6 * d.interval_s)
     of = series.read(session, whole, channel, span_us[0] - wider, span_us[1] + wider)
-    told = corrections.apply(session, whole, channel, of, recipe)
+    told = reporting.apply(session, whole, channel, of, recipe)
     span, gap_s, t = (span_us[0] / 1e6, span_us[1] / 1e6), 1.5 * d.interval_s, of.times_s
     good = np.where(of.flags >= series.OUT_OF_WATER, np.nan, of.values)
     drawn = thin(t, good, good, span, columns, gap_s)
@@ -143,7 +143,7 @@ def _reported(
     for values in (drawn.low, drawn.high):
         flags = series.marked(whole, channel, _us(drawn), np.where(np.isfinite(values), 1, 9).astype(np.int8))
         of = series.Record(_us(drawn), values, flags)
-        sides.append(corrections.apply(session, whole, channel, of, Recipe(recipe.intervals)).values)
+        sides.append(reporting.apply(session, whole, channel, of, Recipe(recipe.intervals)).values)
     return Thinned(drawn.times_s, sides[0], sides[1], drawn.gap_after, False)
 
 
@@ -185,7 +185,7 @@ def figures(
     session: Session, whole: Whole, channel: Channel, since: datetime | None = None, until: datetime | None = None
 ) -> Figures:
     """Figures of a channel, by the site's own clock for days and months; values that failed count in none."""
-    told = corrections.reported(session, whole, channel, us(since) if since else None, us(until) if until else None)
+    told = reporting.reported(session, whole, channel, us(since) if since else None, us(until) if until else None)
     return of_reported(whole, channel, told)
 
 

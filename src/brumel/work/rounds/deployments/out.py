@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from brumel.core.deployed.correction import GRADES_SHOWN
 from brumel.store.deployments import Channel
-from brumel.work.rounds.deployments.corrections import Reported, backing, reported
+from brumel.work.rounds.deployments.reporting import Reported, backing, reported
 from brumel.work.rounds.deployments.whole import Whole, moment
 
 #: Values that an open format with a block of text for each may hold.

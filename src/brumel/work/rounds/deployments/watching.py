@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -19,11 +18,13 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.core.sentence import Amount, Sentence, as_data, say
 from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Alarm, Channel, Deployment, DeploymentStep, FeedRecord
+from brumel.store.kept_words import from_data
 from brumel.store.standing import is_standing
 from brumel.store.tables import Reading
 from brumel.work.desk import Conflict, Desk, MovedOn, NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.deployments import channels
 from brumel.work.rounds.deployments.plan import STATES, locked, state_of, steps_of
+from brumel.work.rounds.deployments.pointing import point
 from brumel.work.rounds.deployments.visits import back_at, services_of
 
 #: Records of one call, and of how long before now they may be.
@@ -31,7 +32,6 @@ MOST_RECORDS, OLDEST = 5_000, timedelta(days=400)
 KINDS = {"silent": "silent", "flat": "flat", "drift": "off beside a reading", "limit": "beyond its limit"}
 #: How much of the feed is looked at for a flat line.
 _LOOKED_AT = timedelta(hours=48)
-_MOMENT = re.compile(r"^\d{4}-\d{2}-\d{2} \d{2}:\d{2}Z$")
 
 
 @dataclass(frozen=True)
@@ -117,6 +117,7 @@ def receive(w: Write, *, deployment_id: str, records: Sequence[SentRecord]) -> R
                 deployment_id=d.id, kind="confirmed", at=w.now, body=body, written_at=w.written, by_id=w.actor.id
             )
         )
+        point(w.session, d)
     w.session.flush()
     w.record(f"deployment:{d.id}", {"fed": len(fresh)})
     look_at(w.session, d, w.now)
@@ -284,18 +285,7 @@ def alarms(session: Session, deployment_id: uuid.UUID | None = None) -> list[Ala
 
 def sentence(alarm: Alarm) -> str:
     """What an alarm says, with its values as they were, for a page to put into its reader's units and zone."""
-    body = alarm.words
-    if "template" not in body:
-        return str(body.get("words", ""))
-    return say(body["template"], **{name: _value(each) for name, each in body["values"].items()})
-
-
-def _value(kept: Any) -> Any:
-    if isinstance(kept, dict):
-        return Amount(kept["value"], kept["unit"], ".4g")
-    if isinstance(kept, str) and _MOMENT.match(kept):
-        return datetime.strptime(kept, "%Y-%m-%d %H:%MZ").replace(tzinfo=UTC)
-    return kept
+    return from_data(alarm.words)
 
 
 @writes("deployment.seen_to", Written)
