@@ -166,7 +166,7 @@ const sendOne = async (item, token) => {
   for (const [name, value] of Object.entries(item.service)) body.append(name, value);
   body.append("csrf_token", token);
   body.append("key", item.key);
-  body.append("turn", "");
+  body.append("turn", "0");
   for (const photo of item.photos) body.append("photo", toBlob(photo.jpeg), photo.name);
   const answer = await fetch(about.send, { method: "POST", headers: { Accept: "application/json" }, body });
   if (answer.status >= 500) throw new Error("no answer");
@@ -299,6 +299,8 @@ const begin = async () => {
   const worker = await navigator.serviceWorker.ready;
   const styles = [...document.querySelectorAll("link[rel=stylesheet], link[rel=modulepreload], script[src]")];
   const own = styles.map((each) => each.href || each.src).filter(Boolean);
-  worker.active.postMessage({ keep: [...new Set([window.location.pathname, ...about.kept, ...own])] });
+  // A name that stands twice would be refused, and all of it with it.
+  const whole = [about.page, ...about.kept, ...own].map((each) => new URL(each, window.location).href);
+  worker.active.postMessage({ keep: [...new Set(whole)] });
 };
 begin();
