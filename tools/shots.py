@@ -97,16 +97,6 @@ def _story(wide: Page, phone: Page) -> None:
     phone.get_by_role("button", name="Keep this, read another depth").click()
     phone.wait_for_selector("[data-sets] li")
     _take(phone, "field-phone")
-    phone.get_by_role("link", name="Calibrate a probe").click()
-    phone.locator("[data-probe]").select_option(label="pH probe A1")
-    phone.get_by_label(re.compile("settings were looked at")).check()
-    phone.get_by_role("button", name="Begin").click()
-    phone.get_by_role("button", name="The probe is in this cup").click()
-    phone.get_by_label("Temperature of the cup").fill("18.5")
-    phone.get_by_label("Display shows").fill("4.02")
-    phone.get_by_role("button", name="Add this reading").click()
-    phone.wait_for_selector("[data-question]")
-    _take(phone, "cups-phone")
     wide.get_by_role("link", name="Raceway 3, inflow", exact=True).first.click()
     _take(wide, "site")
     wide.get_by_role("button", name="Open the sheet").click()
@@ -127,7 +117,6 @@ def _story(wide: Page, phone: Page) -> None:
     for name, path in (("kit", "/kit"), ("worksheet", "/worksheet/conductivity")):
         wide.goto(path)
         _take(wide, name)
-    _calibration_session(wide)
     _practice(wide)
 
 
@@ -165,20 +154,17 @@ def _practice(wide: Page) -> None:
     _take(wide, "practice-debrief", full=True)
 
 
-def _calibration_session(wide: Page) -> None:
-    """A whole meter in one calibration session, with several timers at once."""
-    wide.goto("/bench")
-    wide.get_by_role("link", name="Calibrate the whole meter of Field set A").click()
-    for name in ("pH probe A2", "Oxygen probe A5", "pH probe A1"):
-        wide.get_by_label(re.compile(f"^{name}")).first.uncheck()
-    wide.get_by_text("the meter's settings are as on").click()
-    wide.get_by_role("button", name="Start the calibration session").click()
-    calibration_session = wide.url
-    for _ in range(3):
-        wide.get_by_role("button", name=re.compile("The probe is in|The cell is dry|Both are in")).click()
-    wide.goto(calibration_session)
-    wide.wait_for_timeout(2500)
-    _take(wide, "session")
+def _deployments(lead: Page) -> None:
+    """A record of six weeks looked at, and a channel that was corrected."""
+    lead.goto("/rounds/deployments")
+    lead.get_by_role("link", name="Outflow oxygen, autumn").first.click()
+    lead.get_by_role("link", name="Look at it").click()
+    lead.wait_for_selector(".chart canvas")
+    _take(lead, "deployment")
+    lead.goto("/rounds/deployments")
+    lead.get_by_role("link", name="Creek mouth salt, October").click()
+    lead.get_by_role("link", name="corrected, version 1").click()
+    _take(lead, "correction")
 
 
 def main() -> None:
@@ -216,6 +202,7 @@ def main() -> None:
             lead.get_by_role("button", name="Look at it").click()
             lead.wait_for_selector("h1")
             _take(lead, "document")
+            _deployments(lead)
             browser.close()
     finally:
         for child in children:

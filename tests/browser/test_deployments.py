@@ -50,6 +50,24 @@ def services(brumel):
         return session.scalar(select(func.count()).select_from(Service))
 
 
+DRAFT = """(place) => new Promise((done) => {
+  const asked = indexedDB.open("brumel-field");
+  asked.onsuccess = () => {
+    const found = asked.result.transaction("drafts").objectStore("drafts").get(place);
+    found.onsuccess = () => { asked.result.close(); done(found.result?.fields ?? {}); };
+  };
+})"""
+
+
+def wait_for_draft(page, id_, field, value):
+    """Until the browser has written down what was typed last."""
+    for _ in range(100):
+        if page.evaluate(DRAFT, f"service/{id_}").get(field) == value:
+            return
+        page.wait_for_timeout(50)
+    raise AssertionError("it was not written down")
+
+
 def test_a_service_visit_typed_by_thumb_without_a_signal_is_led_kept_and_sent_once(brumel, out, open_page):
     page = open_page(brumel.base, width=390, height=844, timezone_id="America/Lima")
     page.goto(f"/rounds/deployments/{out}/service")
@@ -66,7 +84,7 @@ def test_a_service_visit_typed_by_thumb_without_a_signal_is_led_kept_and_sent_on
     page.locator("[name=oxygen_before]").fill("8,4")
     page.locator("[name=oxygen_before]").press("Enter")  # leads on, does not send
     page.locator("[name=oxygen_after]").fill("8.9")
-    expect(page.locator("[data-saved]")).to_contain_text("Kept in this browser")
+    wait_for_draft(page, out, "oxygen_after", "8.9")
     page.reload()  # the phone was put away: what was typed is there
     expect(page.locator("[name=oxygen_before]")).to_have_value("8,4")
     expect(page.locator("[name=oxygen_after]")).to_have_value("8.9")

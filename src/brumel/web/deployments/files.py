@@ -21,6 +21,7 @@ from brumel.web.forms import ReasonForm, WriteForm, text_of
 from brumel.work import jobs
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.deployments import channels
+from brumel.work.rounds.deployments.series import clock_of
 from brumel.work.rounds.sheet.photos import clean_name
 
 
@@ -57,7 +58,8 @@ def file(file_id: str, faults: Faults = ()) -> Any:
         state = next(f for f in whole.files if f.file.id == row.id)
         shared = {"d": d, "zone": d.site.zone, "state": state, "faults": faults, "orders": ORDERS}
         if state.intake is not None or state.end is not None:
-            page = render_template("deployments/file_kept.html", **shared, columns=_columns(state.intake))
+            clock = clock_of(state.intake) if state.intake is not None else None
+            page = render_template("deployments/file_kept.html", **shared, columns=_columns(state.intake), clock=clock)
             return page, 422 if faults else 200
         guess, is_known = dep.guess(session, row)
         span = row.at

@@ -24,6 +24,7 @@ from brumel.work.desk import Refused
 from brumel.work.records import openly
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.deployments import channels, out
+from brumel.work.rounds.deployments.looking import span_of_figures
 from brumel.work.rounds.deployments.whole import Whole
 
 #: Columns of the drawing where the page asks for none.
@@ -57,7 +58,8 @@ def look(deployment_id: str, faults: Faults = ()) -> Any:
     with desk().read() as session:
         whole = _whole(session, deployment_id)
         d, span = whole.deployment, whole.span()
-        figures = [dep.figures(session, whole, c) for c in d.channels] if span else []
+        figured = span_of_figures(whole)
+        figures = [dep.figures(session, whole, c, *figured) for c in d.channels] if figured else []
         body = {
             "view": url_for("deployments.view", deployment_id=d.id),
             "zone": d.site.zone,
@@ -74,6 +76,7 @@ def look(deployment_id: str, faults: Faults = ()) -> Any:
             span=span,
             body=body,
             figures=figures,
+            figured=figured if figured != span else None,
             envelopes={f.channel.quantity: drawings.envelope(f.day, f.channel) for f in figures if f.reported},
             seasons={
                 f.channel.quantity: drawings.envelope(f.season, f.channel, months=True)

@@ -255,6 +255,8 @@ def _calendar() -> Response:
             return url_for("rounds.round", round_id=row.id, _external=True)
         if row.what == "outing":
             return url_for("rounds.outing", outing_id=row.id, _external=True)
+        if row.what == "deployment":
+            return url_for("deployments.show", deployment_id=row.id, _external=True)
         if row.what == "probe":
             return url_for("kit.probe", probe_id=row.id, _external=True)
         return url_for("kit.due", _external=True)

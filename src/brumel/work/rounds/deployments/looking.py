@@ -153,6 +153,18 @@ def _us(drawn: Thinned) -> NDArray[np.int64]:
 
 # -- figures
 
+#: Values that figures are worked out of while one waits; of a longer record those of its last part.
+MOST_FIGURES = 400_000
+
+
+def span_of_figures(whole: Whole) -> tuple[datetime, datetime] | None:
+    """The span whose figures are shown: all of the record, or its last part where it is very long."""
+    span = whole.span()
+    if span is None:
+        return None
+    longest = timedelta(seconds=MOST_FIGURES * whole.deployment.interval_s)
+    return max(span[0], span[1] - longest), span[1]
+
 
 @dataclass(frozen=True)
 class Figures:
