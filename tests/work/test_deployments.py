@@ -12,7 +12,7 @@ from brumel.core.deployed.service import ServiceReading, Standard
 from brumel.core.errors import InputError, InputErrors
 from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Block, FeedRecord, LoggerFile
-from brumel.work import rounds
+from brumel.work import kit, rounds
 from brumel.work.desk import Conflict, MovedOn, NotAllowed, Refused
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.agenda import agenda
@@ -308,6 +308,20 @@ def test_a_plan_that_cannot_be_is_refused_with_every_fault(planned, desk, things
     assert {f.field for f in caught.value.faults} == fields
     with pytest.raises(InputError):
         dep.save(desk, things.ansa, h.key(), new=replace(planned.new, planned_end=planned.new.planned_start))
+
+
+def test_the_probes_of_a_logger_that_is_out_are_carried_nowhere(desk, things, clock):
+    meter = things.meters["Bench set B"]
+    channels = [dep.PlannedChannel("oxygen", things.probes["B2"])]
+    end = clock.at + timedelta(days=9)
+    new = dep.NewDeployment(things.sites["reed"], meter, "Out", 1800, clock.at, end, channels)
+    story = Story(desk, things, clock, dep.save(desk, things.ansa, h.key(), new=new).id, new)
+    with desk.read() as session:
+        assert "B2" in {p.name[-2:] for p in kit.probes_at_hand(session)}
+    story.set_out()
+    with desk.read() as session:
+        assert not {"B1", "B2"} & {p.name[-2:] for p in kit.probes_at_hand(session)}
+        assert "B2" in {p.name[-2:] for p in kit.probes_in_service(session)}
 
 
 def test_visits_are_proposed_from_fouling_so_far_and_stand_on_the_calendar(planned, desk, clock):

@@ -45,7 +45,7 @@ def paper(site_id: str, faults: Faults = ()) -> Any:
 def _probes(session: Session, site: Site) -> list[Probe]:
     """What the site may have been read with: every probe of a quantity that is usual there, thermometers first."""
     wanted = {"temperature", *site.ranges}
-    found = [p for p in kit.probes_in_service(session) if p.quantity in wanted]
+    found = [p for p in kit.probes_at_hand(session) if p.quantity in wanted]
     return sorted(found, key=lambda p: (quantity_names.ORDER[p.quantity], p.name))
 
 

@@ -60,7 +60,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
         now = desk().clock()
         usual = set(site.ranges)
         meters = []
-        every = kit.probes_in_service(session)
+        every = kit.probes_at_hand(session)
         trusts = kit.trusts(session, every, now)
         for meter in sorted({p.meter for p in every}, key=lambda m: m.name):
             probes = [(p, trusts[p.id]) for p in every if p.meter_id == meter.id]

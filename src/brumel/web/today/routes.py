@@ -127,7 +127,7 @@ def show() -> Any:
     """The readiness of each probe in one line, and open runs."""
     with desk().read() as session:
         now = desk().clock()
-        probes = kit.probes_in_service(session)
+        probes = kit.probes_at_hand(session)
         trusts, open_runs = kit.trusts(session, probes, now), bench.open_runs(session)
         runs = {run.probe_id: run for run in reversed(open_runs)}
         idle = [p for p in probes if p.id not in runs and not trusts[p.id].valid]

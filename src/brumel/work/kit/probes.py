@@ -6,12 +6,13 @@ import uuid
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from sqlalchemy import ARRAY, ScalarSelect, Select, Uuid, func, literal, select, true
+from sqlalchemy import ARRAY, ScalarSelect, Select, Uuid, exists, func, literal, select, true
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session
 
 from brumel.core.ions import RESTS_ON
 from brumel.core.quantity_table import IONS
+from brumel.store.deployments import Deployment
 from brumel.store.tables import Dip, Meter, Probe, Run, RunChange, RunEnd
 from brumel.work.desk import NotFound, object_id
 
@@ -31,6 +32,13 @@ def probes_of(session: Session, probe_ids: Sequence[str | uuid.UUID]) -> list[Pr
     if len(known) < len(set(keys)):
         raise NotFound("There is no such probe.")
     return [known[key] for key in keys]
+
+
+def probes_at_hand(session: Session) -> list[Probe]:
+    """All probes in service but those of a logger that is out: nobody calibrates or carries them."""
+    out = exists().where(Deployment.meter_id == Probe.meter_id, Deployment.state.in_(("started", "confirmed")))
+    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None), ~out)
+    return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
 
 
 def probes_in_service(session: Session) -> list[Probe]:

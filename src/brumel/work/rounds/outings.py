@@ -137,7 +137,7 @@ class ProbeChoice:
 
 def choice(session: Session, planned_round: Round, now: datetime) -> ProbeChoice:
     """What a round can be gone with, as each probe is trusted now."""
-    probes = kit.probes_in_service(session)
+    probes = kit.probes_at_hand(session)
     return choice_among(planned_round, probes, kit.trusts(session, probes, now))
 
 
