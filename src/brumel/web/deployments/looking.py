@@ -130,6 +130,7 @@ def view(deployment_id: str) -> Any:
                     "recorded": _columns(v.recorded, scale(v.channel.unit)),
                     "reported": _columns(v.reported, scale(v.channel.unit)) if v.reported else None,
                     "odd": _odd(v, since.timestamp(), until.timestamp()),
+                    "grades": v.grades,
                     "count": v.count,
                     "level": v.level,
                 }

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import uuid
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import flash, render_template, request, url_for
 
 from brumel.core.errors import InputError
+from brumel.store.deployments import Deployment
 from brumel.store.tables import Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
@@ -183,6 +184,7 @@ def show(deployment_id: str, faults: Faults = ()) -> Any:
             lasts=dep.lasts(d),
             ready=dep.readiness(session, d, now) if started is None else None,
             next=dep.next_visit(d, started.at, whole.services, whole.stops_at) if is_out and started else None,
+            stops_if_planned=_stops_if_planned(d),
             now=now,
             now_text=now.astimezone(ZoneInfo(d.site.zone)).strftime("%Y-%m-%dT%H:%M"),
             span=span,
@@ -193,6 +195,13 @@ def show(deployment_id: str, faults: Faults = ()) -> Any:
             faults=faults,
         )
         return page, 422 if faults else 200
+
+
+def _stops_if_planned(d: Deployment) -> datetime | None:
+    """When its memory is full or its battery flat, were it set out as planned; None where neither is known."""
+    known = dep.lasts(d)
+    days = min((x for x in (known.full_d, known.flat_d) if x is not None), default=None)
+    return d.planned_start + timedelta(days=days) if days is not None else None
 
 
 def _errors(whole: dep.Whole) -> dict[uuid.UUID, list[tuple[str, Any]]]:

@@ -7,10 +7,13 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Response, flash, jsonify, make_response, redirect, render_template, request, url_for
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from brumel import __version__
 from brumel.core.deployed.service import ServiceReading, Standard
 from brumel.core.errors import InputError
+from brumel.store.tables import Lot
 from brumel.web.access import actor, desk
 from brumel.web.deployments.place import Faults, blueprint, checkable
 from brumel.web.forms import FormDoor, ReasonForm, local_time, text_of
@@ -19,6 +22,7 @@ from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Refused
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.deployments import channels
+from brumel.work.rounds.deployments.plan import standards_for
 
 MOST_PHOTOS = 6
 #: What the browser keeps beside the page itself.
@@ -63,6 +67,8 @@ def service(deployment_id: str, faults: Faults = ()) -> Any:
                 given=dict(request.form) or (_as_noted(old, ZoneInfo(d.site.zone)) if old else {}),
                 old=old,
                 faults=faults,
+                meters=[m for m in kit.meters_in_service(session) if m.id != d.meter_id],
+                lots={c.quantity: several for c, several in standards_for(session, d, desk().clock())},
                 kept=[url_for("static", filename=name) for name in KEPT],
             )
         )
@@ -92,6 +98,7 @@ def _as_noted(old: Any, zone: ZoneInfo) -> dict[str, str]:
         "memory_percent": "" if body.get("memory_percent") is None else f"{body['memory_percent']:g}",
         "seen": "yes" if body.get("seen") else "",
         "lifts": "yes" if body.get("lifts") else "",
+        "beside": body.get("beside_id", ""),
     }
     for quantity in body.get("channels", {}):
         told = dep.reading_of(old, quantity)
@@ -105,6 +112,7 @@ def _as_noted(old: Any, zone: ZoneInfo) -> dict[str, str]:
                     f"{quantity}_{name}{number}_read": f"{s.read:.10g}",
                     f"{quantity}_{name}{number}_value": f"{s.value:.10g}",
                 }
+        found |= {f"{quantity}_lot{n}": lot for n, lot in enumerate(told.lots, 1)}
         found |= {f"{quantity}_was": told.reset, f"{quantity}_probe": told.probe_id}
     return found
 
@@ -150,6 +158,7 @@ def _typed_visit(d: Any) -> dep.ServiceVisit:
         seen=f.get("seen") == "yes",
         lifts=f.get("lifts") == "yes",
         outing_id=f.get("outing", ""),
+        beside_id=f.get("beside", ""),
         photos=[(p.filename or "photo.jpg", p.read()) for p in photos if p.filename],
     )
 
@@ -184,7 +193,9 @@ def _typed_channel(door: FormDoor, quantity: str) -> dep.ChannelService | None:
     read_ = ServiceReading(
         **plain, standards=tuple(several["standard"]), reset=tuple(several["reset"]), was_reset=bool(was)
     )
-    return dep.ChannelService(read_, was, request.form.get(f"{quantity}_probe", "") if was == "swapped" else "")
+    probe = request.form.get(f"{quantity}_probe", "") if was == "swapped" else ""
+    lots = tuple(request.form.get(f"{quantity}_lot{n}", "") for n in (1, 2)) if several["standard"] else ()
+    return dep.ChannelService(read_, was, probe, lots)
 
 
 @blueprint.post("/<deployment_id>/service")
@@ -251,10 +262,18 @@ def visit(service_id: str) -> Any:
             service=row,
             told=told,
             clock=_clock(row),
+            beside=kit.meter_of(session, row.body["beside_id"]) if row.body.get("beside_id") else None,
+            lots=_lots(session, told),
             resets=dep.RESETS,
             versions=dep.versions_of(session, row),
             back_at=dep.back_at(row),
         )
+
+
+def _lots(session: Session, told: list[Any]) -> dict[str, Lot]:
+    """The lots that were named, by id."""
+    ids = {lot for _, read, _, _ in told for lot in read.lots if lot}
+    return {str(lot.id): lot for lot in session.scalars(select(Lot).where(Lot.id.in_(ids)))} if ids else {}
 
 
 def _clock(row: Any) -> tuple[datetime, datetime, float, bool] | None:

@@ -33,8 +33,27 @@ let asked = 0;
 
 const isInside = (from, until) => until >= span[0] && from <= span[1];
 
+// The grades of what is reported, by name along the foot of the drawing, a stroke where one begins.
+const gradesOn = ({ ctx, bbox }, x, grades) => {
+  const scale = window.devicePixelRatio || 1;
+  ctx.font = `${11 * scale}px sans-serif`;
+  ctx.fillStyle = ink("--ink-soft");
+  ctx.strokeStyle = ink("--ink-soft");
+  for (const [from, until, name] of grades) {
+    const left = Math.max(x(from), bbox.left);
+    const right = Math.min(x(until), bbox.left + bbox.width);
+    const foot = bbox.top + bbox.height;
+    ctx.beginPath();
+    ctx.moveTo(left, foot);
+    ctx.lineTo(left, foot - 12 * scale);
+    ctx.stroke();
+    if (ctx.measureText(name).width + 8 * scale < right - left)
+      ctx.fillText(name, left + 4 * scale, foot - 4 * scale);
+  }
+};
+
 // What stands behind and over the curves: flagged stretches, visits, the site's limits, odd values.
-const marksOf = (channel, odd) => (chart) => {
+const marksOf = (channel, odd, grades) => (chart) => {
   const { ctx, bbox } = chart;
   const x = (seconds) => chart.valToPos(seconds, "x", true);
   const y = (value) => chart.valToPos(value, "y", true);
@@ -66,6 +85,7 @@ const marksOf = (channel, odd) => (chart) => {
     ctx.stroke();
   }
   ctx.setLineDash([]);
+  gradesOn(chart, x, grades);
   ctx.lineWidth = 2;
   ctx.strokeStyle = ink("--brick");
   for (const [at, value] of odd) {
@@ -123,7 +143,7 @@ const drawnOf = (channel, told, width) => {
     series: [{}, ...pieces.flatMap(([piece, isReported]) => seriesOf(piece, isReported))],
     bands,
     hooks: {
-      draw: [marksOf(channel, told.odd)],
+      draw: [marksOf(channel, told.odd, told.grades)],
       setSelect: [
         (chart) => {
           const { left, width: wide } = chart.select;

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -35,6 +35,7 @@ class View:
     """A channel in a span: as recorded, as reported, and the odd values; times in seconds since 1970.
 
     level : "values", "parts" or "blocks", what the drawing was made of
+    grades : stretches of one grade, "not reported" among them; none while nothing is signed
     """
 
     channel: Channel
@@ -43,6 +44,7 @@ class View:
     odd: list[tuple[float, float, int]]
     count: int
     level: str
+    grades: list[tuple[float, float, str]] = field(default_factory=list)
 
 
 def view(session: Session, whole: Whole, channel: Channel, since: datetime, until: datetime, columns: int) -> View:
@@ -72,8 +74,8 @@ def view(session: Session, whole: Whole, channel: Channel, since: datetime, unti
     t, low, high = np.asarray(t_us[here] / 1e6), low[here], high[here]
     gap_s = 1.5 * whole.deployment.interval_s * (blocks.PART if is_parted else blocks.SIZE)
     drawn = thin(t, low, high, span, columns, gap_s)
-    shown = _reported(session, whole, channel, drawn, recipe)
-    return View(channel, drawn, shown, [], int(count), "parts" if is_parted else "blocks")
+    shown, grades = _reported(session, whole, channel, drawn, recipe)
+    return View(channel, drawn, shown, [], int(count), "parts" if is_parted else "blocks", grades)
 
 
 _MARGIN = timedelta(hours=7)
@@ -93,14 +95,8 @@ def _of_values(
     shown = thin(t, told.values, told.values, span, columns, gap_s) if told.state == "corrected" else None
     odd = np.flatnonzero((of.flags > 2) & np.isfinite(of.values))
     few = odd[:: max(1, odd.size // 400)]
-    return View(
-        channel,
-        drawn,
-        shown,
-        [(float(t[i]), float(of.values[i]), int(of.flags[i])) for i in few],
-        int(t.size),
-        "values",
-    )
+    crosses = [(float(t[i]), float(of.values[i]), int(of.flags[i])) for i in few]
+    return View(channel, drawn, shown, crosses, int(t.size), "values", _stretches(t, told))
 
 
 def _of_blocks(
@@ -135,16 +131,33 @@ def _right(file: FileState, logger_us: NDArray[np.int64]) -> NDArray[np.int64]:
 
 def _reported(
     session: Session, whole: Whole, channel: Channel, drawn: Thinned, recipe: Recipe | None
-) -> Thinned | None:
+) -> tuple[Thinned | None, list[tuple[float, float, str]]]:
     """The columns of a long span corrected as values would be: what a correction does hardly changes within a column."""
     if recipe is None:
-        return None
+        return None, []
     sides = []
     for values in (drawn.low, drawn.high):
         flags = series.marked(whole, channel, _us(drawn), np.where(np.isfinite(values), 1, 9).astype(np.int8))
         of = series.Record(_us(drawn), values, flags)
-        sides.append(reporting.apply(session, whole, channel, of, Recipe(recipe.intervals)).values)
-    return Thinned(drawn.times_s, sides[0], sides[1], drawn.gap_after, False)
+        told = reporting.apply(session, whole, channel, of, Recipe(recipe.intervals))
+        sides.append(told.values)
+    return Thinned(drawn.times_s, sides[0], sides[1], drawn.gap_after, False), _stretches(drawn.times_s, told)
+
+
+#: Stretches of grades that a drawing names; where they change more often, none is named.
+_MOST_STRETCHES = 60
+
+
+def _stretches(t: Values, told: Reported) -> list[tuple[float, float, str]]:
+    """Stretches of one grade, each to where the next begins."""
+    if told.state != "corrected" or not t.size:
+        return []
+    first = np.flatnonzero(np.append(True, np.diff(told.grade) != 0))
+    if first.size > _MOST_STRETCHES:
+        return []
+    ends = np.append(t[first[1:]], t[-1])
+    names = [GRADES_SHOWN[g] if g >= 0 else "not reported" for g in told.grade[first].tolist()]
+    return [(float(t[a]), float(b), name) for a, b, name in zip(first, ends, names, strict=True)]
 
 
 def _us(drawn: Thinned) -> NDArray[np.int64]:

@@ -170,7 +170,7 @@ class Readiness:
 
     channels: list[Ready]
     packing: tuple[ToPack, ...]
-    standards: list[str] = field(default_factory=list)
+    standards: list[tuple[Channel, list[kit.LotView]]] = field(default_factory=list)
 
 
 def readiness(session: Session, d: Deployment, now: datetime) -> Readiness:
@@ -193,4 +193,11 @@ def readiness(session: Session, d: Deployment, now: datetime) -> Readiness:
                 )
             else:
                 found.append(Ready(c, trust.words, True, until))
-    return Readiness(found, load_deployments().packing)
+    return Readiness(found, load_deployments().packing, standards_for(session, d, now))
+
+
+def standards_for(session: Session, d: Deployment, now: datetime) -> list[tuple[Channel, list[kit.LotView]]]:
+    """What its cleaned sensors are read in at a visit: for each channel with checks the lots that nothing speaks against."""
+    shelf = [v for v in kit.lots_on_shelf(session, now) if not v.objections]
+    checked = [c for c in d.channels if channels.criteria(c.quantity)]
+    return [(c, [v for v in shelf if c.quantity in v.quantities]) for c in checked]

@@ -14,7 +14,9 @@ from brumel.core.deployed.service import service_errors as worked_errors
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.sentence import say
 from brumel.store.deployments import Deployment, Service
-from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
+from brumel.store.tables import Lot
+from brumel.work import kit
+from brumel.work.desk import MovedOn, NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.rounds.deployments import channels
 from brumel.work.rounds.deployments.plan import STATES, locked, state_of, steps_of, take_step
 from brumel.work.rounds.deployments.pointing import point
@@ -66,6 +68,18 @@ def _faults(d: Deployment, visit: ServiceVisit, now: datetime) -> list[InputErro
     return faults
 
 
+def _known(session: Session, d: Deployment, visit: ServiceVisit) -> None:
+    """Raises NotFound for a meter, a lot or a probe that is none; Refused where the logger would check itself."""
+    if visit.beside_id and kit.meter_of(session, visit.beside_id).id == d.meter_id:
+        raise Refused(f"{d.meter.name} is the logger itself; the checking instrument is another.")
+    for told in visit.by_channel.values():
+        for lot in filter(None, told.lots):
+            if session.get(Lot, object_id(lot, "lot")) is None:
+                raise NotFound("There is no such lot.")
+        if told.probe_id:
+            kit.probe_of(session, told.probe_id)
+
+
 def _of_channel(quantity: str, told: ChannelService, recorded: set[str]) -> list[InputError]:
     if quantity not in recorded:
         return [InputError("channel", f"The logger does not record “{quantity[:40]}”.")]
@@ -106,6 +120,7 @@ def record(
     """
     d = locked(w, deployment_id)
     faults = _faults(d, visit, w.now)
+    _known(w.session, d, visit)
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     steps = steps_of(w.session, [d])[d.id]
@@ -180,5 +195,6 @@ def _body(visit: ServiceVisit) -> dict[str, Any]:
         "memory_percent": visit.memory_percent,
         "seen": visit.seen,
         "lifts": visit.lifts,
+        "beside_id": visit.beside_id,
         "channels": {q: told.as_dict() for q, told in visit.by_channel.items() if told.as_dict()},
     }

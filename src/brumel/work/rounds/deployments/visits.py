@@ -25,11 +25,15 @@ PLAIN = ("before", "after", "beside_before", "beside_after")
 
 @dataclass(frozen=True)
 class ChannelService:
-    """What was read of one channel; `reset` is a key of RESETS, `probe_id` the probe it was swapped for."""
+    """What was read of one channel.
+
+    reset : a key of RESETS; probe_id : the probe it was swapped for; lots : ids of the standards' lots, "" for one not named
+    """
 
     read: ServiceReading
     reset: str = ""
     probe_id: str = ""
+    lots: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for storing."""
@@ -40,7 +44,8 @@ class ChannelService:
         }
         if "reset" in several:
             several["reset_standards"] = several.pop("reset")
-        return {**plain, **several, **({"was": self.reset, "probe_id": self.probe_id} if self.reset else {})}
+        done = {"was": self.reset, "probe_id": self.probe_id} if self.reset else {}
+        return {**plain, **several, **done, **({"lots": list(self.lots)} if any(self.lots) else {})}
 
     @classmethod
     def restored(cls, body: Mapping[str, Any]) -> ChannelService:
@@ -50,7 +55,7 @@ class ChannelService:
         )
         plain = {name: body.get(name) for name in PLAIN}
         read = ServiceReading(**plain, standards=standards, reset=reset, was_reset=bool(body.get("was")))
-        return cls(read, body.get("was", ""), body.get("probe_id", ""))
+        return cls(read, body.get("was", ""), body.get("probe_id", ""), tuple(body.get("lots", ())))
 
 
 @dataclass(frozen=True)
@@ -61,6 +66,7 @@ class ServiceVisit:
     logger_at, true_at : its clock and the time, read together; clock_set : whether it was set right then
     battery, memory : what is used [%]
     by_channel : by quantity; seen : whether its first record after the visit was seen
+    beside_id : the checking instrument, a meter's id, empty where it is not named
     """
 
     at: datetime
@@ -76,6 +82,7 @@ class ServiceVisit:
     seen: bool = False
     lifts: bool = False
     outing_id: str = ""
+    beside_id: str = ""
     photos: Sequence[tuple[str, bytes]] = field(default=())
 
 
