@@ -112,6 +112,7 @@ def test_a_plan_is_typed_with_mistakes_and_nothing_typed_is_lost(ansa, plan):
     made = ansa.post("/rounds/deployments/plan", **plan)
     page = words(ansa.get(made.headers["Location"]))
     assert "Memory full after 62.5 days" in page
+    assert "34.5 days are left at the planned end" in page
     assert "its record will have no valid calibration" in page
     assert "Set out the logger “Reed channel, May” at Reed channel" in words(ansa.get("/"))
     assert "Reed channel, May" in words(ansa.get(f"/rounds/sites/{plan['site']}"))
@@ -186,12 +187,18 @@ def test_a_visit_is_kept_by_form_and_from_the_queue_once_and_its_faults_stand_wi
     queued = ansa.post(f"{out}/service", _json=True, **VISIT | times | {"oxygen_after": ""})
     assert (queued.status_code, queued.json["faults"][0]["field"]) == (422, "oxygen_after")
     key = str(h.key())
-    kept = ansa.post(f"{out}/service", _json=True, **VISIT | times | {"key": key})
+    things = h.Things(ansa.app.extensions["desk"])
+    own = ansa.post(f"{out}/service", _json=True, **VISIT | times | {"beside": things.meters["Bench set B"]})
+    assert (own.status_code, "is the logger itself" in own.json["message"]) == (422, True)
+    named = {"key": key, "beside": things.meters["Field set A"], "oxygen_lot1": next(iter(things.lots.values()))}
+    kept = ansa.post(f"{out}/service", _json=True, **VISIT | times | named)
     assert (kept.status_code, kept.json["key"]) == (200, key)
-    again = ansa.post(f"{out}/service", _json=True, **VISIT | times | {"key": key})
+    again = ansa.post(f"{out}/service", _json=True, **VISIT | times | named)
     assert again.json == kept.json
     page = words(ansa.get(kept.json["visit"]))
     assert "Off by 0.51 mg/L in all, beyond the criterion of 0.30 mg/L" in page
+    assert "Checking instrument Field set A" in page
+    assert f"Standards {next(iter(things.lots))}" in page
     form = ansa.get(f"{out}/service?service={kept.json['visit'].rsplit('/', 1)[1]}").text
     assert 'value="8.5"' in form
     root = kept.json["visit"].rsplit("/", 1)[1]
@@ -234,6 +241,8 @@ def test_a_channel_is_tried_signed_flagged_and_handed_over(ansa, ilka, out, cloc
     )
     assert marked.status_code == 302
     assert "From: this is missing" in words(ilka.post(f"{out}/marks", channel="oxygen", flag="4", reason="Ice on it"))
+    named = {name for c in ilka.get(f"{out}/look.json").json["channels"] for _, _, name in c["grades"]}
+    assert named >= {"excellent", "good", "doubtful", "not reported"}
     look = ilka.get(f"{out}/look")
     assert "Ice on it" in words(look)
     assert "day's swing" in words(look)
