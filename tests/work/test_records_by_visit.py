@@ -157,14 +157,14 @@ def test_what_wants_a_look_comes_first_and_a_visit_goes_back_with_a_question(des
         review.ask(desk, things.ilka, h.key(), visit_id=visit, question=" ")
     asked = review.ask(desk, things.ilka, h.key(), visit_id=visit, question="Did the weir leak?").id
     with desk.read() as session:
-        (back,) = news.of_day(session, clock() - timedelta(days=9), things.ansa).sent_back
+        (back,) = news.of_day(session, clock() - timedelta(days=9), clock.at, things.ansa).sent_back
         assert (str(back.visit_id), back.question, back.asked_by) == (visit, "Did the weir leak?", things.ilka.name)
-        assert news.of_day(session, clock(), things.ilka).sent_back == []
+        assert news.of_day(session, clock(), clock(), things.ilka).sent_back == []
     review.answer(desk, things.ansa, h.key(), question_id=asked, text="It did, a little")
     with pytest.raises(MovedOn, match="answered already"):
         review.answer(desk, things.ilka, h.key(), question_id=asked, text="No")
     with desk.read() as session:
-        assert news.of_day(session, clock(), things.ansa).sent_back == []
+        assert news.of_day(session, clock(), clock.at, things.ansa).sent_back == []
         (whole,) = recorded.recorded(session, [recorded.visit_of(session, visit)])
         assert [(a.question.question, a.answer.answer) for a in whole.asked] == [
             ("Did the weir leak?", "It did, a little")

@@ -59,7 +59,8 @@ def file(file_id: str, faults: Faults = ()) -> Any:
         shared = {"d": d, "zone": d.site.zone, "state": state, "faults": faults, "orders": ORDERS}
         if state.intake is not None or state.end is not None:
             clock = clock_of(state.intake) if state.intake is not None else None
-            page = render_template("deployments/file_kept.html", **shared, columns=_columns(state.intake), clock=clock)
+            shared |= {"columns": _columns(state.intake), "clock": clock, "clock_words": clock_words}
+            page = render_template("deployments/file_kept.html", **shared)
             return page, 422 if faults else 200
         guess, is_known = dep.guess(session, row)
         span = row.at
@@ -81,14 +82,23 @@ def _columns(intake: Any) -> list[Any]:
     return Shape.restored(intake.shape).columns if intake is not None else []  # type: ignore[return-value]
 
 
+def clock_words(zone: str) -> str:
+    """The clock a logger ran by, in words."""
+    if zone == OFFSETS:
+        return "as each line says, with its offset"
+    if zone == "UTC":
+        return "universal time"
+    return f"always {zone[3:]}" if FIXED.match(zone) else f"{zone}, with summer time as it is there"
+
+
 def _zones(of_site: str, told: str) -> dict[str, str]:
     """The clocks a logger may have run by, the file's own first where it says one."""
-    found = {"UTC": "UTC", of_site: f"{of_site}, with summer time as it is there"}
     if told == OFFSETS:
-        return {OFFSETS: "as each line says, with its offset"}
+        return {OFFSETS: clock_words(OFFSETS)}
+    found = {zone: clock_words(zone) for zone in ("UTC", of_site)}
     if told and told not in found:
-        found = {told: f"{told}, as the file says", **found}
-    return found | {"other": "another, always the same from UTC"}
+        found = {told: f"{clock_words(told)}, as the file says", **found}
+    return found | {"other": "another, always the same from universal time"}
 
 
 def _as_guessed(shape: Shape, of_site: str) -> dict[str, str]:
@@ -108,7 +118,9 @@ def _mapped(guess: Any) -> dict[str, Any]:
         zone = f.get("offset", "").strip().replace("−", "-")
         zone = zone if zone.startswith("UTC") else f"UTC{zone}"
         if not FIXED.match(zone) or zone == "UTC":
-            faults.append(InputError("offset", "Write how far its clock was from UTC, as +01:00.", value=zone[:20]))
+            faults.append(
+                InputError("offset", "Write how far its clock was from universal time, as +01:00.", value=zone[:20])
+            )
     elif not zone:
         faults.append(InputError("zone", "Say which clock the logger ran by."))
     columns = [
