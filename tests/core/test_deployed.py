@@ -70,6 +70,11 @@ def test_a_record_is_corrected_evenly_between_two_services_as_worked_by_hand():
     line = error_line((Standard(7.06, 7.0), Standard(9.88, 10.0)), gain=False)
     done = correct(np.full(11, 8.44), ten_days, [Interval(0, 10 * DAY_S, "linear", closing=line)], CRITERIA["ph"], NO_U)
     assert done.values[5] == pytest.approx(8.44 + 0.0281 / 2, abs=1e-4)
+    # Fouling comes off first: 980 / 0.96 = 1020.83, and drift is what the cleaned sensor is off by, -0.991 % of that.
+    share = error_line((Standard(1399, 1413),), gain=True)
+    both = Interval(0, 10 * DAY_S, "linear", fouling=-4.0, closing=share)
+    done = correct(np.full(11, 980.0), ten_days, [both], CRITERIA["conductivity"], NO_U)
+    assert done.values[10] == pytest.approx(980 / 0.96 * 1413 / 1399)
     # What the last reset left is there at the start, and a whole error from a stated moment on.
     left = ErrorLine(0.1, 0.0, True)
     done = correct(np.full(11, 8.0), ten_days, [Interval(0, 10 * DAY_S, "linear", opening=left)], CRITERIA["ph"], NO_U)

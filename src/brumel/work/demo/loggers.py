@@ -29,6 +29,7 @@ Values = NDArray[np.float64]
 EVERY_S = 1800.0
 FOULING = Sensor(fouling_per_day=-0.045, noise=0.02, step=0.01)
 SALTY = Sensor(fouling_per_day=-0.22, drift_per_day=-0.06, relative=True, noise=6.0, step=1.0)
+THERMISTOR = Sensor(noise=0.03, step=0.01)
 #: What the clock of the lifted one gained [s/d].
 GAINS_S = 17.0
 _TRUTH = "logger:"
@@ -180,6 +181,7 @@ def _send(desk: Desk, sender: User, id_: str, body: dict[str, Any], since: datet
     truth = water("oxygen", t, body["seed"], level=body["levels"]["oxygen"], lively=0.3)
     oxygen = shown(truth, t, FOULING, body["cleaned_s"], body["cleaned_s"], 7)
     warm = water("temperature", t, body["seed"], level=body["levels"]["temperature"], lively=0.15)
+    warm = shown(warm, t, THERMISTOR, (), (), 8)
     records = [
         dep.SentRecord(
             datetime.fromtimestamp(float(at), UTC), {"oxygen": round(float(o), 2), "temperature": round(float(c), 2)}
@@ -262,7 +264,7 @@ def _file(t: Values, level: float, cleaned: list[float], begin: datetime) -> byt
     """Its file as it comes: a head, day first, decimal commas, winter time, and a clock that gains."""
     truth = water("conductivity", t, 9, level=level, lively=8.0)
     reads = shown(truth, t, SALTY, cleaned, cleaned, 9)
-    warm = water("temperature", t, 9, level=9.0)
+    warm = shown(water("temperature", t, 9, level=9.0), t, THERMISTOR, (), (), 9)
     lines = ["Logger L2;TWS-L-032", "Tidssone;UTC+01:00", "", "Nr;Dato;Tid;Temp;Ledningsevne", ";;;°C;mS/cm"]
     for number, (at, c, k) in enumerate(zip(t, warm, reads, strict=True), 1):
         by_logger = datetime.fromtimestamp(float(at) + GAINS_S * (at - begin.timestamp()) / 86_400, UTC) + timedelta(
