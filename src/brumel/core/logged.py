@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from brumel.core.checking import Door, Floats, plain
+from brumel.core.deployed.service import fouling_step
 from brumel.core.drift import DriftCriteria, grade
 from brumel.core.errors import InputError
 from brumel.core.quantities import sentence_label
@@ -74,21 +75,11 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
             door.number(name, given[name], 0.001, 1e6, "A share of it is taken.")
     door.close()
     moved = (service.beside_after or 0.0) - (service.beside_before or 0.0)
-    fouling = service.before - service.after + moved
     drift = service.standard_read - service.standard_value
     opening = (service.opening_read or 0.0) - (service.opening_value or 0.0)
     unit = criteria.unit
     ladder = Ladder("What the checks at the ends say")
-    ladder.step(
-        "Ef",
-        "fouling",
-        "Ef = (before − after) + (beside after − beside before)",
-        StepResult(fouling, unit),
-        "USGS-TM1D3",
-        ("before", "before cleaning", service.before, unit),
-        ("after", "after cleaning", service.after, unit),
-        ("moved", "what the water did meanwhile", moved, unit),
-    )
+    fouling = fouling_step(ladder, service.before, service.after, moved, unit)
     ladder.step(
         "Ed",
         "drift",

@@ -166,21 +166,27 @@ def service_errors(reading: ServiceReading, criteria: DriftCriteria, level: floa
     return ServiceErrors(fouling, drift, left, criteria.relative, size, allowed, unit, ladder.done())
 
 
-def _fouling(r: ServiceReading, criteria: DriftCriteria, ladder: Ladder) -> float | None:
-    if r.before is None or r.after is None:
-        return None
-    moved = (r.beside_after or 0.0) - (r.beside_before or 0.0)
-    fouling, unit = r.before - r.after + moved, criteria.unit
+def fouling_step(ladder: Ladder, before: float, after: float, moved: float, unit: str) -> float:
+    """Fouling, what cleaning changed beyond what the water did [unit], as a line of a working. Source: USGS-TM1D3."""
+    fouling = before - after + moved
     ladder.step(
         "Ef",
         "fouling",
         "Ef = (before − after) + (beside after − beside before)",
         StepResult(fouling, unit),
         "USGS-TM1D3",
-        ("before", "before cleaning", r.before, unit),
-        ("after", "after cleaning", r.after, unit),
+        ("before", "before cleaning", before, unit),
+        ("after", "after cleaning", after, unit),
         ("moved", "what the water did meanwhile", moved, unit),
     )
+    return fouling
+
+
+def _fouling(r: ServiceReading, criteria: DriftCriteria, ladder: Ladder) -> float | None:
+    if r.before is None or r.after is None:
+        return None
+    moved = (r.beside_after or 0.0) - (r.beside_before or 0.0)
+    fouling = fouling_step(ladder, r.before, r.after, moved, criteria.unit)
     if criteria.relative:
         right = r.before - fouling
         if right <= 0:

@@ -16,6 +16,16 @@ export const database = () => {
   return base;
 };
 
+// A button of a line that waits.
+export const button = (words, act) => {
+  const made = document.createElement("button");
+  made.type = "button";
+  made.className = "act-quiet";
+  made.textContent = words;
+  made.addEventListener("click", act);
+  return made;
+};
+
 const several = (count, what) => (count ? [`${count} ${what}${count === 1 ? "" : "s"}`] : []);
 
 // What waits, in words: "1 visit waits", "2 visits and 1 run wait".

@@ -1,6 +1,6 @@
 // A service visit at the water: led through step by step, kept in this browser as it is typed, and sent when there is a signal.
 import { shrink } from "./field/photos.js";
-import { database, isStored } from "./kept.js";
+import { button, database, isStored } from "./kept.js";
 
 const root = document.querySelector("[data-service]");
 const about = JSON.parse(root.dataset.service);
@@ -98,15 +98,6 @@ const mine = async () =>
   );
 
 const clock = (text) => (text ? text.replace("T", " ").slice(0, 16) : "a visit");
-
-const button = (words, act) => {
-  const made = document.createElement("button");
-  made.type = "button";
-  made.className = "act-quiet";
-  made.textContent = words;
-  made.addEventListener("click", act);
-  return made;
-};
 
 const lineOf = (item) => {
   const line = document.createElement("li");

@@ -1,5 +1,5 @@
 // The queue of visits in this browser: sent once each when there is a signal, struck out by Brumel's own answer alone.
-import { database, waitWords } from "../kept.js";
+import { button, database, waitWords } from "../kept.js";
 import { answersIn, lineOf as questionLine } from "../questions.js";
 
 const body = JSON.parse(document.querySelector("[data-field]").dataset.field);
@@ -27,15 +27,6 @@ const keyOf = (item) => (item.sheet ?? item.run).key;
 
 // The runs that wait in this phone: readings of their probes rest on them.
 export const runsWaiting = async () => (await mine()).filter((item) => item.run && !item.sent);
-
-const button = (words, act) => {
-  const made = document.createElement("button");
-  made.type = "button";
-  made.className = "act-quiet";
-  made.textContent = words;
-  made.addEventListener("click", act);
-  return made;
-};
 
 // A sheet of an earlier version of this page is a visit of one set.
 const setsOf = (sheet) => sheet.sets ?? [sheet];
