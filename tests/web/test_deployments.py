@@ -289,6 +289,8 @@ def test_a_view_answers_any_span_and_says_what_it_cannot(ansa, out, clock):
         "recorded"
     ]
     assert near["single"]
+    part = ansa.get(f"{out}/records.csv?since={begin.timestamp()}&until={begin.timestamp() + 7200}").text.splitlines()
+    assert 4 <= len(part) - 1 <= 5
     for wrong in ("since=yesterday", "since=nan", "columns=1", "columns=99999", "since=1e300"):
         assert ansa.get(f"{out}/look.json?{wrong}").status_code == 422
 

@@ -25,7 +25,7 @@ from brumel.work.records import openly
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.deployments import channels, out
 from brumel.work.rounds.deployments.looking import span_of_figures
-from brumel.work.rounds.deployments.whole import Whole
+from brumel.work.rounds.deployments.whole import Whole, us
 
 #: Columns of the drawing where the page asks for none.
 COLUMNS = 1000
@@ -174,10 +174,16 @@ def _name(whole: Whole, ending: str) -> str:
 
 @blueprint.get("/<deployment_id>/records.csv")
 def records_csv(deployment_id: str) -> Any:
-    """Every record of all channels: as recorded, as reported, flag, grade, expanded uncertainty."""
+    """Every record of all channels, or of a span: as recorded, as reported, flag, grade, expanded uncertainty."""
     with desk().read() as session:
         whole = _whole(session, deployment_id)
-        several = out.channels_out(session, whole)
+        span = whole.span()
+        since, until = _asked_span(whole) if span else (None, None)
+        if since and until and (until - since).total_seconds() / whole.deployment.interval_s > out.MOST_ROWS:
+            raise Refused(
+                f"A table holds {out.MOST_ROWS:,} records; come closer on the record's page, and take what is shown."
+            )
+        several = out.channels_out(session, whole, us(since) if since else None, us(until) if until else None)
         response = Response(_lines(several), mimetype="text/csv")
     response.headers["Content-Disposition"] = _name(whole, "csv")
     return response

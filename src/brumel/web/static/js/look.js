@@ -231,6 +231,8 @@ const load = async () => {
   }
   draw(body);
   shown.textContent = `${words(span[0])} to ${words(span[1])}`;
+  const taken = root.querySelector("[data-csv]");
+  taken.href = `${taken.href.split("?")[0]}?since=${span[0]}&until=${span[1]}`;
 };
 
 const go = ([from, until]) => {

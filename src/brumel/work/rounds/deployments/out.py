@@ -16,6 +16,8 @@ from brumel.work.rounds.deployments.whole import Whole, moment
 
 #: Values that an open format with a block of text for each may hold.
 MOST_OPEN = 400_000
+#: Records that are read at once for a table.
+MOST_ROWS = 2_000_000
 
 
 @dataclass(frozen=True)
@@ -39,12 +41,14 @@ class ChannelOut:
     state: str
 
 
-def channels_out(session: Session, whole: Whole) -> list[ChannelOut]:
-    """Every channel of a deployment with its record as it is reported now."""
+def channels_out(
+    session: Session, whole: Whole, since_us: int | None = None, until_us: int | None = None
+) -> list[ChannelOut]:
+    """Every channel of a deployment with its record as it is reported now, or of a span of it."""
     found = []
     for c in whole.deployment.channels:
         calibration = backing(session, whole, c)
-        told = reported(session, whole, c)
+        told = reported(session, whole, c, since_us, until_us)
         found.append(
             ChannelOut(c, told, str(calibration.id) if calibration else "", state_of(told, calibration is not None))
         )
