@@ -155,14 +155,14 @@ def _practice(wide: Page) -> None:
 
 
 def _deployments(lead: Page) -> None:
-    """A record of six weeks looked at, and a channel that was corrected."""
+    """A record of four weeks looked at, and its channel as it was corrected."""
     lead.goto("/rounds/deployments")
-    lead.get_by_role("link", name="Outflow oxygen, autumn").first.click()
+    lead.get_by_role("link", name="Creek mouth salt, October").click()
+    shown = lead.url
     lead.get_by_role("link", name="Look at it").click()
     lead.wait_for_selector(".chart canvas")
     _take(lead, "deployment")
-    lead.goto("/rounds/deployments")
-    lead.get_by_role("link", name="Creek mouth salt, October").click()
+    lead.goto(shown)
     lead.get_by_role("link", name="corrected, version 1").click()
     _take(lead, "correction")
 

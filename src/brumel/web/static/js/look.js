@@ -37,6 +37,8 @@ const isInside = (from, until) => until >= span[0] && from <= span[1];
 const gradesOn = ({ ctx, bbox }, x, grades) => {
   const scale = window.devicePixelRatio || 1;
   ctx.font = `${11 * scale}px sans-serif`;
+  ctx.textAlign = "left";
+  ctx.textBaseline = "alphabetic";
   ctx.fillStyle = ink("--ink-soft");
   ctx.strokeStyle = ink("--ink-soft");
   for (const [from, until, name] of grades) {
