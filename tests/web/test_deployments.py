@@ -258,7 +258,14 @@ def test_a_channel_is_tried_signed_flagged_and_handed_over(ansa, ilka, out, cloc
     )
     assert {r["oxygen grade"] for r in rows} >= {"excellent", "doubtful"}
     package = zipfile.ZipFile(io.BytesIO(ilka.get(f"{out}/records.zip").data))
-    assert "datapackage.json" in package.namelist()
+    values = list(csv.DictReader(io.TextIOWrapper(package.open("readings.csv"), "utf-8")))
+    by_how = {
+        how: [v for v in values if (v["quantity"], v["how"]) == ("oxygen", how)] for how in ("sensor", "calculated")
+    }
+    assert [len(found) for found in by_how.values()] == [48 * 11, 48 * 11]
+    assert sum(v["flag"] == "9" for v in by_how["calculated"]) == len(
+        [r for r in rows if not r["oxygen [mg/L] reported"]]
+    )
     tree = ElementTree.fromstring(ilka.get(f"{out}/records.xml").data)
     names = {
         e.get("{http://www.w3.org/1999/xlink}title")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, defer, joinedload, lazyload
 
 from brumel.formats.open_record import How, OpenCalibration, OpenMethod, OpenProbe, OpenReading, OpenRecord, OpenSite
+from brumel.store.deployments import Deployment
 from brumel.store.logger import LoggerSeries
 from brumel.store.records import Signature
 from brumel.store.tables import Calibration, Probe, Reading, Run, Site
@@ -172,38 +174,24 @@ def open_series(session: Session, series: LoggerSeries, now: datetime) -> OpenRe
 
 
 def open_deployment(session: Session, whole: Whole, several: Sequence[out.ChannelOut], now: datetime) -> OpenRecord:
-    """All channels of a deployment as they are reported; a value that is not reported is missing (flag 9)."""
+    """All channels of a deployment: as the sensor recorded them, and, where it was signed, as calculated from that.
+
+    A value that is not reported is missing (flag 9) among the calculated ones and stands among the recorded ones.
+    """
     d = whole.deployment
     readings = list[OpenReading]()
     for c in several:
+        signed = whole.corrections[c.channel.id]
         for number, (at, (cell,)) in enumerate(out.rows([c]), 1):
             if cell is None or cell.recorded is None:
                 continue
-            readings.append(
-                OpenReading(
-                    id=f"{c.channel.id}/{number}",
-                    version=1,
-                    visit_id="",
-                    site_id=str(d.site_id),
-                    probe_id=str(c.channel.probe_id or ""),
-                    calibration_id=c.calibration_id,
-                    quantity=c.channel.quantity,
-                    title=channels.title(c.channel.quantity),
-                    value=cell.recorded if cell.reported is None else cell.reported,
-                    unit=c.channel.unit or UNITS.get(c.channel.quantity, ""),
-                    expanded_uncertainty=cell.u,
-                    at=at,
-                    depth_m=d.depth_m,
-                    temperature_c=None,
-                    role="first",
-                    how="sensor",
-                    flag=9 if cell.reported is None else cell.flag,
-                    backing=f"{c.state}, {cell.grade}" if cell.grade else c.state,
-                    limit_outcome="",
-                    signed_by=whole.corrections[c.channel.id][0].signed_name if whole.corrections[c.channel.id] else "",
-                    reason="",
-                )
-            )
+            readings.append(_logged(d, c, at, f"{number}/recorded", cell.recorded, "sensor", cell.flag, c.state))
+            if signed:
+                is_there = cell.reported is not None
+                value = cell.reported if cell.reported is not None else cell.recorded
+                worth = f"{c.state}, {cell.grade}" if cell.grade else c.state
+                one = _logged(d, c, at, f"{number}/reported", value, "calculated", cell.flag if is_there else 9, worth)
+                readings.append(replace(one, expanded_uncertainty=cell.u, signed_by=signed[0].signed_name))
     return OpenRecord(
         practice=practice(session).name,
         made_at=now,
@@ -211,4 +199,33 @@ def open_deployment(session: Session, whole: Whole, several: Sequence[out.Channe
         probes=_probes(session, {str(c.channel.probe_id) for c in several if c.channel.probe_id}),
         calibrations=_calibrations(session, {c.calibration_id for c in several if c.calibration_id}),
         readings=readings,
+    )
+
+
+def _logged(
+    d: Deployment, c: out.ChannelOut, at: datetime, name: str, value: float, how: How, flag: int, backing: str
+) -> OpenReading:
+    """One value of a deployed channel."""
+    return OpenReading(
+        id=f"{c.channel.id}/{name}",
+        version=1,
+        visit_id="",
+        site_id=str(d.site_id),
+        probe_id=str(c.channel.probe_id or ""),
+        calibration_id=c.calibration_id,
+        quantity=c.channel.quantity,
+        title=channels.title(c.channel.quantity),
+        value=value,
+        unit=c.channel.unit or UNITS.get(c.channel.quantity, ""),
+        expanded_uncertainty=None,
+        at=at,
+        depth_m=d.depth_m,
+        temperature_c=None,
+        role="first",
+        how=how,
+        flag=flag,
+        backing=backing,
+        limit_outcome="",
+        signed_by="",
+        reason="",
     )
