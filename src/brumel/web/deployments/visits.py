@@ -67,7 +67,7 @@ def service(deployment_id: str, faults: Faults = ()) -> Any:
                 given=dict(request.form) or (_as_noted(old, ZoneInfo(d.site.zone)) if old else {}),
                 old=old,
                 faults=faults,
-                meters=[m for m in kit.meters_in_service(session) if m.id != d.meter_id],
+                meters=sorted({p.meter for p in probes if p.meter_id != d.meter_id}, key=lambda m: m.name),
                 lots={c.quantity: several for c, several in standards_for(session, d, desk().clock())},
                 kept=[url_for("static", filename=name) for name in KEPT],
             )

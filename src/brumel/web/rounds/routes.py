@@ -103,9 +103,7 @@ def site(site_id: str, faults: Faults = ()) -> Any:
 
 def _deployments(session: Session, site: Site) -> list[tuple[Any, str]]:
     """The loggers that are or were left at this site, with what has happened to each last."""
-    several = deployments.deployments(session, site.id)[:6]
-    steps = deployments.steps_of(session, several) if several else {}
-    return [(d, deployments.STATES[deployments.state_of(steps[d.id])]) for d in several]
+    return [(d, deployments.STATES[d.state]) for d in deployments.deployments(session, site.id, whole=False)[:6]]
 
 
 #: How many visits a site's page lists, and how many quantities of each.

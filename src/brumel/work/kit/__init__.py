@@ -1,6 +1,13 @@
 """Kit: meters, probes and their record, inspections, maintenance, lots, stock, methods, trust, and what is due."""
 
-from brumel.work.kit.calibrations import first_gain, last_usable, recent_calibrations, restored, settle_times
+from brumel.work.kit.calibrations import (
+    first_gain,
+    last_usable,
+    last_usables,
+    recent_calibrations,
+    restored,
+    settle_times,
+)
 from brumel.work.kit.due import Due, due_items
 from brumel.work.kit.guided import answers_in_words, guide_of, record_battery_change, record_guided
 from brumel.work.kit.inspections import findings, inspect, last_inspection
@@ -183,6 +190,7 @@ __all__ = [
     "last_settings",
     "last_typed_units",
     "last_usable",
+    "last_usables",
     "left_of_lots",
     "life_of_probe",
     "lot_view",

@@ -63,6 +63,13 @@ def last_usable(
     return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
 
 
+def last_usables(session: Session, probe_ids: Sequence[uuid.UUID], before: datetime) -> dict[uuid.UUID, Calibration]:
+    """The newest calibration up to a moment that may back readings, of each of several probes, by one query."""
+    query = select(Calibration).where(Calibration.probe_id.in_(probe_ids), Calibration.usable, stands())
+    newest = query.where(Calibration.at <= before).distinct(Calibration.probe_id)
+    return {c.probe_id: c for c in session.scalars(newest.order_by(Calibration.probe_id, Calibration.at.desc()))}
+
+
 def recent_calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:
     """The last calibrations of a probe, newest first."""
     query = select(Calibration).where(Calibration.probe_id == probe_id)

@@ -85,15 +85,20 @@ def _reading(row: Reading, signed_by: str) -> OpenReading:
 
 def _sites(session: Session, ids: set[str]) -> list[OpenSite]:
     rows = session.scalars(select(Site).where(Site.id.in_(ids)).order_by(Site.name, Site.id))
-    return [
-        OpenSite(str(s.id), s.name, s.client, s.kind, s.use, s.zone, s.latitude, s.longitude, s.altitude_m)
-        for s in rows
-    ]
+    return [_site(s) for s in rows]
+
+
+def _site(s: Site) -> OpenSite:
+    return OpenSite(str(s.id), s.name, s.client, s.kind, s.use, s.zone, s.latitude, s.longitude, s.altitude_m)
 
 
 def _probes(session: Session, ids: set[str]) -> list[OpenProbe]:
     rows = session.scalars(select(Probe).where(Probe.id.in_(ids)).order_by(Probe.name, Probe.id))
-    return [OpenProbe(str(p.id), p.name, p.serial, p.quantity, p.meter.name, p.meter.serial) for p in rows]
+    return [_probe(p) for p in rows]
+
+
+def _probe(p: Probe) -> OpenProbe:
+    return OpenProbe(str(p.id), p.name, p.serial, p.quantity, p.meter.name, p.meter.serial)
 
 
 def _methods(session: Session, ids: set[str]) -> list[OpenMethod]:
@@ -195,8 +200,8 @@ def open_deployment(session: Session, whole: Whole, several: Sequence[out.Channe
     return OpenRecord(
         practice=practice(session).name,
         made_at=now,
-        sites=_sites(session, {str(d.site_id)}),
-        probes=_probes(session, {str(c.channel.probe_id) for c in several if c.channel.probe_id}),
+        sites=[_site(d.site)],
+        probes=[_probe(c.channel.probe) for c in several if c.channel.probe],
         calibrations=_calibrations(session, {c.calibration_id for c in several if c.calibration_id}),
         readings=readings,
     )

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import exists, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.core.deployed.endurance import Endurance, endurance
 from brumel.core.errors import InputError
@@ -84,9 +84,11 @@ def channel_of(deployment: Deployment, quantity: str) -> Channel:
     return found
 
 
-def deployments(session: Session, site_id: uuid.UUID | None = None) -> list[Deployment]:
-    """All deployments, or those of a site, the one planned last first."""
+def deployments(session: Session, site_id: uuid.UUID | None = None, *, whole: bool = True) -> list[Deployment]:
+    """All deployments, or those of a site, the one planned last first; without their channels where not `whole`."""
     query = select(Deployment).order_by(Deployment.planned_start.desc(), Deployment.id)
+    if not whole:
+        query = query.options(lazyload("*"))
     return list(session.scalars(query.where(Deployment.site_id == site_id) if site_id else query))
 
 

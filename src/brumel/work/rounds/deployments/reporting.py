@@ -168,7 +168,10 @@ def backing(session: Session, whole: Whole, channel: Channel) -> Calibration | N
     started = whole.steps.get("started")
     if channel.probe is None or started is None:
         return None
-    found = kit.last_usable(session, channel.probe, before=started.at)
+    if "backing" not in whole.held:
+        probes = [c.probe.id for c in whole.deployment.channels if c.probe]
+        whole.held["backing"] = kit.last_usables(session, probes, started.at)
+    found: Calibration | None = whole.held["backing"].get(channel.probe.id)
     return found if found is not None and found.valid_until >= started.at else None
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
 from brumel.core.deployed.clock import Clock
@@ -115,25 +115,37 @@ def marked(whole: Whole, channel: Channel, times_us: Times, flags: NDArray[np.in
 def _of_files(
     session: Session, whole: Whole, channel: Channel, since_us: int | None, until_us: int | None
 ) -> list[tuple[Times, Times, Values, NDArray[np.int8]]]:
+    held = _blocks(session, whole, since_us, until_us)
     pieces = []
     for file in whole.standing_files:
         assert file.intake is not None
-        query = (
-            select(Block)
-            .options(undefer(Block.samples))
-            .where(Block.channel_id == channel.id, Block.file_id == file.file.id)
+        packed = [blocks.samples(each) for each in held.get((channel.id, file.file.id), ())]
+        if packed:
+            t, v, f = (np.concatenate(each) for each in zip(*packed, strict=True))
+            pieces.append((t, right_us(file.intake, t), v, f))
+    return pieces
+
+
+def _blocks(
+    session: Session, whole: Whole, since_us: int | None, until_us: int | None
+) -> dict[tuple[uuid.UUID, uuid.UUID], list[bytes]]:
+    """The blocks of a span by channel and file, of all channels at once; asked for once."""
+    key = ("blocks", since_us, until_us)
+    if key not in whole.held:
+        query = select(Block.channel_id, Block.file_id, Block.samples).where(
+            Block.file_id.in_([f.file.id for f in whole.standing_files])
         )
         if since_us is not None:
             query = query.where(Block.ends >= moment(since_us - _MARGIN_US))
         if until_us is not None:
             query = query.where(Block.starts <= moment(until_us + _MARGIN_US))
-        packed = [
-            blocks.samples(b) for b in session.scalars(query.with_only_columns(Block.samples).order_by(Block.number))
-        ]
-        if packed:
-            t, v, f = (np.concatenate(each) for each in zip(*packed, strict=True))
-            pieces.append((t, right_us(file.intake, t), v, f))
-    return pieces
+        found: dict[tuple[uuid.UUID, uuid.UUID], list[bytes]] = {}
+        if whole.standing_files:
+            for channel_id, file_id, samples in session.execute(query.order_by(Block.file_id, Block.number)):
+                found.setdefault((channel_id, file_id), []).append(samples)
+        whole.held[key] = found
+    held: dict[tuple[uuid.UUID, uuid.UUID], list[bytes]] = whole.held[key]
+    return held
 
 
 def _of_feed(
@@ -142,8 +154,10 @@ def _of_feed(
     """What a live logger sent, but for the time its files cover: they are the record, the feed only runs ahead of it."""
     if whole.fed is None:
         return []
-    query = select(FeedRecord.at, FeedRecord.values).where(FeedRecord.deployment_id == whole.deployment.id)
-    rows = session.execute(query.order_by(FeedRecord.at)).all()
+    if "feed" not in whole.held:
+        query = select(FeedRecord.at, FeedRecord.values).where(FeedRecord.deployment_id == whole.deployment.id)
+        whole.held["feed"] = session.execute(query.order_by(FeedRecord.at)).all()
+    rows = whole.held["feed"]
     t = np.array([us(at) for at, _ in rows], dtype=np.int64)
     v = np.array(
         [values[channel.place] if values[channel.place] is not None else np.nan for _, values in rows], dtype=np.float64

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.deployed.service import ServiceErrors, ServiceReading, Standard
@@ -99,12 +99,9 @@ def service_of(session: Session, service_id: str | uuid.UUID) -> Service:
 
 def services_of(session: Session, deployment_ids: Sequence[uuid.UUID]) -> list[Service]:
     """The service visits of deployments as they stand, in time order."""
-    newest = select(Service.root_id, func.max(Service.version)).group_by(Service.root_id)
     query = select(Service).where(Service.deployment_id.in_(deployment_ids))
-    standing = {
-        (root, version) for root, version in session.execute(newest.where(Service.deployment_id.in_(deployment_ids)))
-    }
-    return sorted((s for s in session.scalars(query) if (s.root_id, s.version) in standing), key=lambda s: s.at)
+    newest = query.distinct(Service.root_id).order_by(Service.root_id, Service.version.desc())
+    return sorted(session.scalars(newest), key=lambda s: s.at)
 
 
 def versions_of(session: Session, service: Service) -> list[Service]:

@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -23,7 +24,7 @@ from brumel.store.deployments import (
     MarkEnd,
     Service,
 )
-from brumel.work.rounds.deployments.plan import lasts, state_of, steps_of
+from brumel.work.rounds.deployments.plan import lasts, state_of
 from brumel.work.rounds.deployments.visits import back_at, services_of
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -63,6 +64,8 @@ class Whole:
     marks: dict[uuid.UUID, list[Mark]]
     corrections: dict[uuid.UUID, list[Correction]]
     fed: tuple[datetime, datetime, int] | None = field(default=None)
+    #: what was read of its values already, so that its channels ask once
+    held: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def state(self) -> str:
@@ -114,19 +117,24 @@ def whole_of(session: Session, d: Deployment) -> Whole:
         select(Correction).where(Correction.channel_id.in_(ids)).order_by(Correction.version.desc())
     ):
         corrections[c.channel_id].append(c)
-    of_feed = select(func.min(FeedRecord.at), func.max(FeedRecord.at), func.count()).where(
-        FeedRecord.deployment_id == d.id
+    steps, fed = _steps_and_feed(session, d)
+    return Whole(d, steps, services_of(session, [d.id]), [FileState(*row) for row in files], marks, corrections, fed)
+
+
+def _steps_and_feed(
+    session: Session, d: Deployment
+) -> tuple[dict[str, DeploymentStep], tuple[datetime, datetime, int] | None]:
+    """What has happened to it, and the first, the last and the number of records it sent, by one query."""
+    sent = (
+        select(func.min(FeedRecord.at).label("first"), func.max(FeedRecord.at).label("last"), func.count().label("n"))
+        .where(FeedRecord.deployment_id == d.id)
+        .subquery()
     )
-    first, last, count = session.execute(of_feed).one()
-    return Whole(
-        d,
-        steps_of(session, [d])[d.id],
-        services_of(session, [d.id]),
-        [FileState(*row) for row in files],
-        marks,
-        corrections,
-        (first, last, count) if count else None,
-    )
+    query = select(sent.c.first, sent.c.last, sent.c.n, DeploymentStep)
+    rows = session.execute(query.outerjoin(DeploymentStep, DeploymentStep.deployment_id == d.id)).all()
+    first, last, count, _ = rows[0]
+    steps = {step.kind: step for *_, step in rows if step is not None}
+    return steps, (first, last, count) if count else None
 
 
 def comparisons(whole: Whole, at: datetime) -> list[Comparison]:
