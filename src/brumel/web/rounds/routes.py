@@ -85,9 +85,8 @@ def site(site_id: str, faults: Faults = ()) -> Any:
             source=request.form.get("source")
             or outings.usual_source(session, actor(), request.values.get("outing", ""))
             or ("live" if any(meter.link != "typed" for meter, _ in meters) else "typed"),
-            logs=_logs(session, site),
+            **_logs(session, site),
             deployments=_deployments(session, site),
-            withdrawn_logs=logger.of_site(session, site.id, withdrawn=True),
             probes=[p for _, lines in meters for p, _ in lines],
             quantities=list(ON_SHEET),
             spans={k: w for k, (w, _) in SPANS.items()},
@@ -120,18 +119,24 @@ def _last_visits(site: Site, rows: Mapping[str, list[Reading]]) -> dict[str, Any
     return {"main": main, "visits": [(visit_id, max(r.at for r in read.values()), read) for visit_id, read in listed]}
 
 
-def _logs(session: Session, site: Site) -> list[dict[str, Any]]:
-    """The newest series of a site, drawn as they are reported, over what was recorded where they were corrected."""
-    several = logger.of_site(session, site.id)
-    stand = logger.standings(session, several) if several else []
-    reported = [(one, stands.by) for one, stands in zip(several, stand, strict=True)]
-    corrected = [one for one, by in reported if by]
-    drawn = logger.bands(session, [*reported, *((one, None) for one in corrected)])
-    before = dict(zip((one.id for one in corrected), drawn[len(several) :], strict=True))
-    return [
-        {**site_drawings.log_band(band, site.zone, before.get(one.id)), "words": stands.words}
-        for one, stands, band in zip(several, stand, drawn, strict=False)
-    ]
+def _logs(session: Session, site: Site) -> dict[str, Any]:
+    """The newest series of a site, drawn as they are reported, over what was recorded where they were corrected.
+
+    With them those that were withdrawn, asked for by the same query.
+    """
+    every = logger.of_site(session, site.id, 12, withdrawn=None)
+    stand = list(zip(every, logger.standings(session, every) if every else [], strict=True))
+    kept = [(one, stands) for one, stands in stand if stands.state != "withdrawn"][:6]
+    corrected = [one for one, stands in kept if stands.by]
+    drawn = logger.bands(session, [*((one, s.by) for one, s in kept), *((one, None) for one in corrected)])
+    before = dict(zip((one.id for one in corrected), drawn[len(kept) :], strict=True))
+    return {
+        "logs": [
+            {**site_drawings.log_band(band, site.zone, before.get(one.id)), "words": stands.words}
+            for (one, stands), band in zip(kept, drawn, strict=False)
+        ],
+        "withdrawn_logs": [one for one, stands in stand if stands.state == "withdrawn"],
+    }
 
 
 @blueprint.post("/sites/<site_id>")

@@ -151,17 +151,15 @@ def take_in(w: Write, *, site_id: str, series: NewSeries) -> Written:
     return Written(str(new_series.id))
 
 
-def of_site(session: Session, site_id: uuid.UUID, count: int = 6, *, withdrawn: bool = False) -> list[LoggerSeries]:
-    """The newest series of a site: those that stand, or those that were withdrawn."""
-    gone = LoggerSeries.id.in_(withdrawn_ids())
-    return list(
-        session.scalars(
-            select(LoggerSeries)
-            .where(LoggerSeries.site_id == site_id, gone if withdrawn else ~gone)
-            .order_by(LoggerSeries.starts.desc())
-            .limit(count)
-        )
-    )
+def of_site(
+    session: Session, site_id: uuid.UUID, count: int = 6, *, withdrawn: bool | None = False
+) -> list[LoggerSeries]:
+    """The newest series of a site: those that stand, those that were withdrawn, or with None both."""
+    query = select(LoggerSeries).where(LoggerSeries.site_id == site_id)
+    if withdrawn is not None:
+        gone = LoggerSeries.id.in_(withdrawn_ids())
+        query = query.where(gone if withdrawn else ~gone)
+    return list(session.scalars(query.order_by(LoggerSeries.starts.desc()).limit(count)))
 
 
 def band(session: Session, series: LoggerSeries, by: EffectOnSeries | None = None) -> BinnedSeries:
