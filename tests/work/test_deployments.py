@@ -553,3 +553,25 @@ def test_an_evidence_row_of_a_deployment_is_never_changed(lived):
         session.scalars(select(Block).limit(1)).one().low = 0.0
     with lived.desk.read() as session:
         assert session.scalar(select(LoggerFile.size).limit(1)) > 0
+
+
+def test_a_logger_that_was_lifted_is_watched_no_more(planned, desk, things, clock):
+    planned.set_out()
+    clock.on(minutes=30)
+    sent = [dep.SentRecord(clock.at, {"oxygen": 2.0, "temperature": 12.0})]
+    dep.receive(desk, things.ansa, h.key(), deployment_id=planned.id, records=sent)
+    with desk.read() as session:
+        assert [a.kind for a in dep.alarms(session)] == ["limit"]
+    clock.on(days=2)
+    id_ = planned.service(lifts=True, back_at=None)
+    with desk.read() as session:
+        assert dep.alarms(session) == []
+    with pytest.raises(InputError, match="lifted the logger stays"):
+        again(planned, planned.whole().services[0], reason="It was put back")
+    assert id_
+
+
+def test_an_old_visit_is_corrected_all_the_same(lived):
+    lived.clock.on(days=60)
+    again(lived, lived.whole().services[0], reason="Read wrongly off the paper")
+    assert lived.draft("oxygen")[0][0].errors.fouling == pytest.approx(-0.9)

@@ -59,10 +59,23 @@ def correct(deployment_id: str, quantity: str, faults: Faults = ()) -> Any:
             backed=dep.backing(session, whole, channel),
             drawing=drawings.before_and_after(told, whole, channel, d.site.zone) if of.times_us.size else None,
             sizes=_sizes(told, criteria),
-            given=given,
+            given=given or _as_signed(signed, len(drafts), ZoneInfo(d.site.zone)),
+            typed=bool(given),
             faults=faults,
         )
         return page, 422 if faults else 200
+
+
+def _as_signed(signed: Any, count: int, zone: ZoneInfo) -> dict[str, str]:
+    """The moments that were stated, so that deciding again does not lose them."""
+    kept = signed[0].body["intervals"] if signed else []
+    if len(kept) != count:
+        return {}
+    return {
+        f"from_{n}": datetime.fromtimestamp(i["from_s"], zone).strftime("%Y-%m-%dT%H:%M")
+        for n, i in enumerate(kept)
+        if i["from_s"] is not None
+    }
 
 
 def _tried(whole: dep.Whole, drafts: Any, given: dict[str, str], zone: ZoneInfo) -> dep.Recipe | None:

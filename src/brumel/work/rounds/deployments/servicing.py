@@ -29,12 +29,14 @@ from brumel.work.rounds.deployments.visits import (
     service_of,
     services_of,
 )
+from brumel.work.rounds.deployments.watching import alarms
 from brumel.work.rounds.sheet import entry, photos
 
 OLDEST = timedelta(days=30)
 
 
-def _faults(d: Deployment, visit: ServiceVisit, now: datetime) -> list[InputError]:
+def _faults(d: Deployment, visit: ServiceVisit, now: datetime, *, is_late: bool) -> list[InputError]:
+    """What cannot be so; `is_late` where it may be of long ago: what the lead writes, and what is corrected."""
     faults = list[InputError]()
     for name, at in (
         ("at", visit.at),
@@ -49,7 +51,7 @@ def _faults(d: Deployment, visit: ServiceVisit, now: datetime) -> list[InputErro
         faults.append(
             InputError("at", say("The visit is of {at}, which is in the future. Is the clock right?", at=visit.at))
         )
-    if visit.at < now - OLDEST:
+    if not is_late and visit.at < now - OLDEST:
         faults.append(
             InputError("at", say("The visit is of {at}, over {n} days ago; ask the lead.", at=visit.at, n=OLDEST.days))
         )
@@ -119,7 +121,7 @@ def record(
     was not out, MovedOn where it was corrected in another window.
     """
     d = locked(w, deployment_id)
-    faults = _faults(d, visit, w.now)
+    faults = _faults(d, visit, w.now, is_late=bool(service_id) or w.actor.role == "lead")
     _known(w.session, d, visit)
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
@@ -134,6 +136,8 @@ def record(
         raise Refused("It was lifted meanwhile; what was read belongs on the visit that lifted it.")
     if old is not None and (old.deployment_id != d.id or old.version != version):
         raise MovedOn("This visit was corrected in another window. You now see it.")
+    if old is not None and bool(old.body.get("lifts")) != visit.lifts:
+        raise InputError("lifts", "Whether a visit lifted the logger stays as it was kept.")
     _in_its_place(w.session, d, visit, old)
     row = Service(
         id=uuid.uuid4(),
@@ -152,6 +156,8 @@ def record(
     w.record(f"deployment:{d.id}", {"service": str(row.root_id), "version": row.version})
     if visit.lifts and "lifted" not in steps:
         take_step(w, d, "lifted", visit.at, {"service": str(row.root_id)})
+        for alarm in alarms(w.session, d.id):  # nobody watches a logger that is out of the water
+            alarm.ended_at = w.now
     elif visit.seen and state == "started":
         take_step(w, d, "confirmed", visit.back_at or visit.at, {"count": 1, "first_at": visit.at.isoformat()})
     point(w.session, d)
