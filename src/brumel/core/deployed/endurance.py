@@ -26,6 +26,11 @@ class Endurance:
     is_safe: bool
     worked: Worked
 
+    @property
+    def first_d(self) -> float | None:
+        """Days until the first of the two; None where neither is known."""
+        return min((d for d in (self.full_d, self.flat_d) if d is not None), default=None)
+
 
 def endurance(interval_s: float, planned_d: float, records: float | None, battery_d: float | None) -> Endurance:
     """What fills or runs flat first at one record an interval [s, d, records, d].

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -30,13 +29,10 @@ def index() -> Any:
     """What is out, what is planned, what is over; and what live loggers have noticed."""
     with desk().read() as session:
         under = dep.under_way(session)
-        ids = {out.deployment.id for out in under}
-        every = dep.deployments(session)
-        steps = dep.steps_of(session, every)
-        over = [(d, dep.state_of(steps[d.id])) for d in every if d.id not in ids]
+        over = [d for d in dep.deployments(session) if d.next_at is None]
         return render_template(
             "deployments/index.html",
-            under=under,
+            under=[(d, dep.next_words(d)) for d in under],
             over=over,
             states=dep.STATES,
             now=desk().clock(),
@@ -183,13 +179,13 @@ def show(deployment_id: str, faults: Faults = ()) -> Any:
             state_words=dep.STATES[whole.state],
             lasts=dep.lasts(d),
             ready=dep.readiness(session, d, now) if started is None else None,
-            next=dep.next_visit(d, started.at, whole.services, whole.stops_at) if is_out and started else None,
+            next=dep.next_visit(d, started.at, whole.services) if is_out and started else None,
             stops_if_planned=_stops_if_planned(d),
             now=now,
             now_text=now.astimezone(ZoneInfo(d.site.zone)).strftime("%Y-%m-%dT%H:%M"),
             span=span,
             alarms=[(a, dep.sentence(a)) for a in dep.alarms(session, d.id)],
-            sizes=_errors(whole),
+            sizes={s.root_id: dep.found_by(s, d) for s in whole.services},
             may_withdraw={f.file.id: dep.may_withdraw(actor().role, actor().id, whole, f.file) for f in whole.files},
             given=given(),
             faults=faults,
@@ -199,28 +195,8 @@ def show(deployment_id: str, faults: Faults = ()) -> Any:
 
 def _stops_if_planned(d: Deployment) -> datetime | None:
     """When its memory is full or its battery flat, were it set out as planned; None where neither is known."""
-    known = dep.lasts(d)
-    days = min((x for x in (known.full_d, known.flat_d) if x is not None), default=None)
+    days = dep.lasts(d).first_d
     return d.planned_start + timedelta(days=days) if days is not None else None
-
-
-def _errors(whole: dep.Whole) -> dict[uuid.UUID, list[tuple[str, Any]]]:
-    """What each visit found of each channel that was checked, at the level it was read at."""
-    found: dict[uuid.UUID, list[tuple[str, Any]]] = {}
-    for service in whole.services:
-        rows = []
-        for c in whole.deployment.channels:
-            told = dep.reading_of(service, c.quantity)
-            if told is None:
-                continue
-            level = (
-                told.read.after if told.read.after is not None else next((s.value for s in told.read.standards), 1.0)
-            )
-            errors = dep.errors_of(service, c, level)
-            if errors is not None and errors.is_checked:
-                rows.append((c.quantity, errors))
-        found[service.root_id] = rows
-    return found
 
 
 # -- the steps

@@ -251,9 +251,7 @@ def visit(service_id: str) -> Any:
             read = dep.reading_of(row, c.quantity)
             if read is None:
                 continue
-            level = (
-                read.read.after if read.read.after is not None else next((s.value for s in read.read.standards), 1.0)
-            )
+            level = dep.level_read(read)
             told.append((c, read, dep.errors_of(row, c, level), level))
         return render_template(
             "deployments/visit.html",

@@ -1,6 +1,6 @@
 """Deployments: a logger planned, set out, visited, its files joined, corrected, looked at, watched, handed over."""
 
-from brumel.work.rounds.deployments.ahead import Out, under_way, upcoming
+from brumel.work.rounds.deployments.ahead import next_words, under_way, upcoming
 from brumel.work.rounds.deployments.corrections import (
     Chosen,
     Decision,
@@ -57,18 +57,19 @@ from brumel.work.rounds.deployments.visits import (
     ServiceVisit,
     back_at,
     errors_of,
+    found_by,
+    level_read,
     next_visit,
     reading_of,
     service_of,
     services_of,
     versions_of,
 )
-from brumel.work.rounds.deployments.watching import KINDS, SentRecord, alarms, receive, seen_to, sentence, watch
+from brumel.work.rounds.deployments.watching import SentRecord, alarms, receive, seen_to, sentence, watch
 from brumel.work.rounds.deployments.whole import FileState, Whole, comparisons, whole_of
 
 __all__ = [
     "AT_ONCE",
-    "KINDS",
     "MARKS",
     "RESETS",
     "STATES",
@@ -79,7 +80,6 @@ __all__ = [
     "Figures",
     "FileState",
     "NewDeployment",
-    "Out",
     "PlannedChannel",
     "Readiness",
     "Recipe",
@@ -107,13 +107,16 @@ __all__ = [
     "errors_of",
     "figures",
     "file_of",
+    "found_by",
     "guess",
     "lasts",
+    "level_read",
     "limits_of",
     "mark",
     "may_withdraw",
     "newest_recipe",
     "next_visit",
+    "next_words",
     "read_file",
     "readiness",
     "reading_of",

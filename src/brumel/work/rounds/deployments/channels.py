@@ -41,6 +41,12 @@ def title(quantity: str) -> str:
     return beside.title if beside else quantity_names.title(quantity)
 
 
+def words(quantity: str) -> str:
+    """What a channel is called within a sentence."""
+    beside = load_deployments().beside.get(quantity)
+    return beside.title.lower() if beside else quantity_names.name(quantity)
+
+
 def unit(quantity: str) -> str:
     """The unit its record is kept in."""
     beside = load_deployments().beside.get(quantity)

@@ -69,7 +69,7 @@ def view(session: Session, whole: Whole, channel: Channel, since: datetime, unti
     if count <= _WHOLE or n_blocks == 0:
         return _of_values(session, whole, channel, (begin, end), columns, recipe)
     is_parted = n_blocks <= _PARTED
-    t_us, low, high = _of_blocks(session, whole, around, is_parted)
+    t_us, low, high = _with_feed(session, whole, channel, _of_blocks(session, whole, around, is_parted))
     here = (t_us >= begin) & (t_us <= end)
     t, low, high = np.asarray(t_us[here] / 1e6), low[here], high[here]
     gap_s = 1.5 * whole.deployment.interval_s * (blocks.PART if is_parted else blocks.SIZE)
@@ -124,6 +124,19 @@ def _of_blocks(
     return t[order], low[order], high[order]
 
 
+def _with_feed(
+    session: Session, whole: Whole, channel: Channel, of_files: tuple[NDArray[np.int64], Values, Values]
+) -> tuple[NDArray[np.int64], Values, Values]:
+    """What a live logger sent beyond its files, value by value, behind their parts."""
+    fed = series.of_feed(session, whole, channel)
+    t, low, high = of_files
+    for _, times, values, flags in fed:
+        shown = np.where(flags >= series.OUT_OF_WATER, np.nan, values)
+        t, low, high = np.append(t, times), np.append(low, shown), np.append(high, shown)
+    order = np.argsort(t, kind="stable")
+    return t[order], low[order], high[order]
+
+
 def _right(file: FileState, logger_us: NDArray[np.int64]) -> NDArray[np.int64]:
     assert file.intake is not None
     return series.right_us(file.intake, logger_us)
@@ -139,9 +152,25 @@ def _reported(
     for values in (drawn.low, drawn.high):
         flags = series.marked(whole, channel, _us(drawn), np.where(np.isfinite(values), 1, 9).astype(np.int8))
         of = series.Record(_us(drawn), values, flags)
-        told = reporting.apply(session, whole, channel, of, Recipe(recipe.intervals))
+        told = reporting.apply(session, whole, channel, of, recipe, _columns_beside(session, whole, drawn))
         sides.append(told.values)
     return Thinned(drawn.times_s, sides[0], sides[1], drawn.gap_after, False), _stretches(drawn.times_s, told)
+
+
+def _columns_beside(session: Session, whole: Whole, drawn: Thinned) -> reporting.Beside:
+    """The middle of other channels' columns at the times of these: what a drawing of a long span is compensated by."""
+
+    def beside(quantity: str) -> Values | None:
+        channel = next((c for c in whole.deployment.channels if c.quantity == quantity), None)
+        if channel is None:
+            return None
+        since, until = moment(_us(drawn)[0]), moment(_us(drawn)[-1] + 1_000_000)
+        other = view(session, whole, channel, since, until, COLUMNS[1])
+        shown = other.reported or other.recorded
+        apart_us = 2e6 * (until - since).total_seconds() / max(drawn.times_s.size, 1)
+        return reporting.at_times(_us(drawn), _us(shown), (shown.low + shown.high) / 2, apart_us)
+
+    return beside
 
 
 #: Stretches of grades that a drawing names; where they change more often, none is named.

@@ -32,13 +32,13 @@ def mark(
         faults.append(InputError("flag", "A stretch is good after all, suspect, or bad."))
     if not starts <= ends:
         faults.append(InputError("ends", "The stretch ends before it begins."))
-    span = whole_of(w.session, d).span()
+    whole = whole_of(w.session, d)
+    span = whole.span()
     if span is None or ends < span[0] or starts > span[1]:
         faults.append(InputError("starts", "Nothing was recorded in this stretch."))
     if faults:
         raise faults[0] if len(faults) == 1 else InputErrors(faults)
     why = clean_reason(words)
-    whole = whole_of(w.session, d)
     if len(whole.marks[channel.id]) >= MOST_MARKS:
         raise Refused(f"A channel takes {MOST_MARKS} marks; take some off first.")
     row = Mark(

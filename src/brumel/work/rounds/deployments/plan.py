@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import exists, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session, lazyload
 
 from brumel.core.deployed.endurance import Endurance, endurance
@@ -31,6 +31,8 @@ STATES = {
     "lifted": "lifted",
     "cancelled": "cancelled",
 }
+#: States of a logger that is in the water.
+OUT = ("started", "confirmed")
 #: What may follow what.
 _AFTER = {
     "configured": ("planned",),
@@ -115,11 +117,7 @@ def lasts(d: Deployment | NewDeployment) -> Endurance:
 
 def out_elsewhere(session: Session, meter_id: uuid.UUID, but: uuid.UUID | None = None) -> Deployment | None:
     """The deployment in which this meter is out now."""
-    started = exists().where(DeploymentStep.deployment_id == Deployment.id, DeploymentStep.kind == "started")
-    ended = exists().where(
-        DeploymentStep.deployment_id == Deployment.id, DeploymentStep.kind.in_(("lifted", "cancelled"))
-    )
-    query = select(Deployment).where(Deployment.meter_id == meter_id, started, ~ended)
+    query = select(Deployment).where(Deployment.meter_id == meter_id, Deployment.state.in_(OUT))
     return session.scalar(query.where(Deployment.id != but).limit(1) if but else query.limit(1))
 
 
@@ -163,7 +161,6 @@ class Ready:
     channel: Channel
     words: str
     is_ready: bool
-    valid_until: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -190,11 +187,9 @@ def readiness(session: Session, d: Deployment, now: datetime) -> Readiness:
             if until is None:
                 found.append(Ready(c, trust.words, False))
             elif until < d.planned_start:
-                found.append(
-                    Ready(c, say("its calibration runs out on {at}, before it is set out", at=until), False, until)
-                )
+                found.append(Ready(c, say("its calibration runs out on {at}, before it is set out", at=until), False))
             else:
-                found.append(Ready(c, trust.words, True, until))
+                found.append(Ready(c, trust.words, True))
     return Readiness(found, load_deployments().packing, standards_for(session, d, now))
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from sqlalchemy.orm import Session
 
 from brumel.core.sentence import as_data, say
 from brumel.store.deployments import Deployment
-from brumel.work.rounds.deployments.plan import lasts, state_of, steps_of
-from brumel.work.rounds.deployments.visits import back_at, next_visit, services_of
+from brumel.work.rounds.deployments.plan import state_of, steps_of
+from brumel.work.rounds.deployments.visits import next_visit, services_of
 
 
 def point(session: Session, d: Deployment) -> None:
@@ -29,10 +29,7 @@ def _next(session: Session, d: Deployment, started_at: datetime | None) -> tuple
         return d.planned_start, "start", say("Set out the logger “{name}” at {site}", name=d.name, site=d.site.name)
     if d.state == "started":
         return started_at, "confirm", say("See the first records of “{name}” at {site}", name=d.name, site=d.site.name)
-    known, services = lasts(d), services_of(session, [d.id])
-    days = min((x for x in (known.full_d, known.flat_d) if x is not None), default=None)
-    since = back_at(services[-1]) if services else started_at
-    upcoming = next_visit(d, started_at, services, since + timedelta(days=days) if days is not None else None)
+    upcoming = next_visit(d, started_at, services_of(session, [d.id]))
     is_last = upcoming.at >= d.planned_end
     words = say(
         "{what} the logger “{name}” at {site}: {why}",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -22,6 +23,7 @@ from brumel.work.rounds.deployments.series import Record
 from brumel.work.rounds.deployments.whole import Whole
 
 Values = NDArray[np.float64]
+Times = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -70,8 +72,17 @@ def reported(
     return apply(session, whole, channel, of, newest_recipe(whole, channel))
 
 
-def apply(session: Session, whole: Whole, channel: Channel, of: Record, recipe: Recipe | None) -> Reported:
-    """A record by a recipe: fouling and drift off, oxygen compensated; what failed or is missing is not reported."""
+#: What another channel reported at the times of a record; None where it is not logged.
+Beside = Callable[[str], Values | None]
+
+
+def apply(
+    session: Session, whole: Whole, channel: Channel, of: Record, recipe: Recipe | None, beside: Beside | None = None
+) -> Reported:
+    """A record by a recipe: fouling and drift off, oxygen compensated; what failed or is missing is not reported.
+
+    beside : where the other channels are taken from, their records otherwise
+    """
     criteria = channels.criteria(channel.quantity)
     shown = np.where(of.flags >= series.OUT_OF_WATER, np.nan, of.values)
     nothing = np.zeros(shown.shape)
@@ -84,7 +95,7 @@ def apply(session: Session, whole: Whole, channel: Channel, of: Record, recipe: 
     )
     values, compensation = done.values, nothing
     if recipe.salinity or recipe.pressure:
-        values = compensate(session, whole, of, done.values, recipe)
+        values = compensate(whole, done.values, recipe, beside or _records_beside(session, whole, of))
         compensation = np.where(np.isfinite(values), values - done.values, 0.0)
     return Reported(of, values, done.fouling, done.drift, compensation, _grade(done, values), done.u, "corrected")
 
@@ -93,8 +104,8 @@ def _grade(done: Corrected, values: Values) -> NDArray[np.int8]:
     return np.where(np.isfinite(values), done.grade, -1).astype(np.int8)
 
 
-def compensate(session: Session, whole: Whole, of: Record, oxygen: Values, recipe: Recipe) -> Values:
-    """Oxygen with the temperature, salinity and pressure that were logged at the same time; NaN where one is missing."""
+def _records_beside(session: Session, whole: Whole, of: Record) -> Beside:
+    """The other channels as they are reported, at the times of this record."""
     d = whole.deployment
     span = (int(of.times_us[0]), int(of.times_us[-1])) if of.times_us.size else (0, 0)
 
@@ -103,8 +114,14 @@ def compensate(session: Session, whole: Whole, of: Record, oxygen: Values, recip
         if channel is None:
             return None
         other = reported(session, whole, channel, *span)
-        return _at(of, other.record.times_us, other.values, 1.5e6 * d.interval_s)
+        return at_times(of.times_us, other.record.times_us, other.values, 1.5e6 * d.interval_s)
 
+    return beside
+
+
+def compensate(whole: Whole, oxygen: Values, recipe: Recipe, beside: Beside) -> Values:
+    """Oxygen with the temperature, salinity and pressure that were logged at the same time; NaN where one is missing."""
+    d = whole.deployment
     temperature = beside("temperature")
     if temperature is None:
         return np.full(oxygen.shape, np.nan)
@@ -119,12 +136,12 @@ def compensate(session: Session, whole: Whole, of: Record, oxygen: Values, recip
     )
 
 
-def _salinity(beside: Any, temperature: Values) -> Values | None:
+def _salinity(beside: Beside, temperature: Values) -> Values | None:
     """As logged, else from the conductivity logged, which is kept at 25 °C and is brought back to the water's own."""
-    logged: Values | None = beside("salinity")
+    logged = beside("salinity")
     if logged is not None:
         return logged
-    at_25: Values | None = beside("conductivity")
+    at_25 = beside("conductivity")
     if at_25 is None:
         return None
     here = at_25 * (1 + TEMPERATURE_COEFFICIENT_PERCENT / 100 * (temperature - REFERENCE_C))
@@ -136,16 +153,16 @@ def _salinity(beside: Any, temperature: Values) -> Values | None:
     return out
 
 
-def _at(of: Record, times_us: Any, values: Values, apart_us: float) -> Values:
-    """Values of another channel at the times of this one, linear between neighbours that lie no gap apart."""
+def at_times(wanted_us: Times, times_us: Times, values: Values, apart_us: float) -> Values:
+    """Values of another channel at wanted times, linear between neighbours that lie no gap apart."""
     good = np.isfinite(values)
     t, v = times_us[good], values[good]
     if not t.size:
-        return np.full(of.times_us.shape, np.nan)
-    found = np.interp(of.times_us, t, v, left=np.nan, right=np.nan)
-    after = np.clip(np.searchsorted(t, of.times_us), 0, t.size - 1)
+        return np.full(wanted_us.shape, np.nan)
+    found = np.interp(wanted_us, t, v, left=np.nan, right=np.nan)
+    after = np.clip(np.searchsorted(t, wanted_us), 0, t.size - 1)
     before = np.clip(after - 1, 0, t.size - 1)
-    near = np.minimum(np.abs(t[after] - of.times_us), np.abs(t[before] - of.times_us))
+    near = np.minimum(np.abs(t[after] - wanted_us), np.abs(t[before] - wanted_us))
     return np.where(near <= apart_us, found, np.nan)
 
 

@@ -82,7 +82,7 @@ def read(
     """The record of a channel in a span of true time, both ends included; all of it without one."""
     pieces = [
         *_of_files(session, whole, channel, since_us, until_us),
-        *_of_feed(session, whole, channel, since_us, until_us),
+        *of_feed(session, whole, channel, since_us, until_us),
     ]
     if not pieces:
         return Record(np.array([], dtype=np.int64), np.array([]), np.array([], dtype=np.int8))
@@ -148,8 +148,8 @@ def _blocks(
     return held
 
 
-def _of_feed(
-    session: Session, whole: Whole, channel: Channel, since_us: int | None, until_us: int | None
+def of_feed(
+    session: Session, whole: Whole, channel: Channel, since_us: int | None = None, until_us: int | None = None
 ) -> list[tuple[Times, Times, Values, NDArray[np.int8]]]:
     """What a live logger sent, but for the time its files cover: they are the record, the feed only runs ahead of it."""
     if whole.fed is None:

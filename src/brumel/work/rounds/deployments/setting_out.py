@@ -68,7 +68,7 @@ def _checked(session: Session, new: NewDeployment) -> list[Probe | None]:
     probes = [kit.probes_of(session, [c.probe_id])[0] if c.probe_id else None for c in new.channels]
     for c, probe in zip(new.channels, probes, strict=True):
         if probe is not None and probe.quantity != c.quantity:
-            faults.append(InputError("channel", f"{probe.name} does not measure {channels.title(c.quantity).lower()}."))
+            faults.append(InputError("channel", f"{probe.name} does not measure {channels.words(c.quantity)}."))
         if probe is not None and probe.retired_at is not None:
             faults.append(InputError("channel", f"{probe.name} was put away for good; choose another."))
     if faults:

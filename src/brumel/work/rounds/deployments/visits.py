@@ -18,6 +18,7 @@ from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Channel, Deployment, Service
 from brumel.work.desk import NotFound, object_id
 from brumel.work.rounds.deployments import channels
+from brumel.work.rounds.deployments.plan import lasts
 
 RESETS = {"": "nothing was set", "calibrated": "calibrated again", "swapped": "swapped for another probe"}
 PLAIN = ("before", "after", "beside_before", "beside_after")
@@ -123,6 +124,24 @@ def errors_of(service: Service, channel: Channel, level: float) -> ServiceErrors
     return worked_errors(told.read, criteria, level) if criteria and told else None
 
 
+def level_read(told: ChannelService) -> float:
+    """The level a channel was read at, where no record says it: in the water when cleaned, else in the first standard."""
+    if told.read.after is not None:
+        return told.read.after
+    return next((s.value for s in told.read.standards), 1.0)
+
+
+def found_by(service: Service, d: Deployment) -> list[tuple[Channel, ServiceErrors]]:
+    """What a visit says of each channel it checked, at the level it was read at."""
+    found = []
+    for c in d.channels:
+        told = reading_of(service, c.quantity)
+        errors = errors_of(service, c, level_read(told)) if told else None
+        if errors is not None and errors.is_checked:
+            found.append((c, errors))
+    return found
+
+
 def back_at(service: Service) -> datetime:
     """When the logger was back in the water; when it came out, where it was lifted for good."""
     text = service.body.get("back_at")
@@ -140,11 +159,17 @@ class NextVisit:
     why: str
 
 
-def next_visit(d: Deployment, since: datetime, services: Sequence[Service], stops_at: datetime | None) -> NextVisit:
+def stops_at(d: Deployment, since: datetime, services: Sequence[Service]) -> datetime | None:
+    """When its memory is full or its battery flat, counted from the last visit, else from when it was set out."""
+    days = lasts(d).first_d
+    return (back_at(services[-1]) if services else since) + timedelta(days=days) if days is not None else None
+
+
+def next_visit(d: Deployment, since: datetime, services: Sequence[Service]) -> NextVisit:
     """The next visit of a logger that is out, from how fast it has fouled and drifted so far.
 
-    since : when it was set out; stops_at : when its memory is full or its battery flat. The rate is that of the worst
-    channel in the worst interval; without any check it is the first visit's days. Source: the criterion of USGS-TM1D3.
+    since : when it was set out. The rate is that of the worst channel in the worst
+    interval; without any check it is the first visit's days. Source: the criterion of USGS-TM1D3.
     """
     spec = load_deployments().visits
     last = back_at(services[-1]) if services else since
@@ -153,25 +178,23 @@ def next_visit(d: Deployment, since: datetime, services: Sequence[Service], stop
     for service in services:
         span_d = max((service.at - begins).total_seconds() / 86_400, 0.5)
         begins = back_at(service)
-        for c in d.channels:
-            told = reading_of(service, c.quantity)
-            level = told.read.after if told and told.read.after is not None else 1.0
-            errors = errors_of(service, c, level)
-            if errors is not None and errors.is_checked and errors.allowed > 0:
+        for c, errors in found_by(service, d):
+            if errors.allowed > 0:
                 rates.append((errors.size / errors.allowed / span_d, c.quantity))
     if rates:
         rate, quantity = max(rates)
         days = spec.share / rate if rate > 0 else spec.latest_days
         why = say(
             "by then {quantity} will be off by its criterion, going by the visits so far",
-            quantity=channels.title(quantity).lower(),
+            quantity=channels.words(quantity),
         )
         if days > spec.latest_days:
             why = say("it has hardly fouled; no longer than {n:.0f} days all the same", n=spec.latest_days)
         days = min(max(days, spec.soonest_days), spec.latest_days)
     at = last + timedelta(days=days)
-    if stops_at is not None and stops_at - timedelta(days=1) < at:
-        at, why = stops_at - timedelta(days=1), "its memory is full or its battery flat the day after"
+    stops = stops_at(d, since, services)
+    if stops is not None and stops - timedelta(days=1) < at:
+        at, why = stops - timedelta(days=1), "its memory is full or its battery flat the day after"
     if d.planned_end < at:
         at, why = d.planned_end, "its planned end: lift it"
     return NextVisit(at, why)

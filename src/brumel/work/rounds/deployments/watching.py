@@ -23,13 +23,12 @@ from brumel.store.standing import is_standing
 from brumel.store.tables import Reading
 from brumel.work.desk import Conflict, Desk, MovedOn, NotFound, Refused, Write, Written, object_id, writes
 from brumel.work.rounds.deployments import channels
-from brumel.work.rounds.deployments.plan import STATES, locked, state_of, steps_of
+from brumel.work.rounds.deployments.plan import OUT, STATES, locked, state_of, steps_of
 from brumel.work.rounds.deployments.pointing import point
 from brumel.work.rounds.deployments.visits import back_at, services_of
 
 #: Records of one call, and of how long before now they may be.
 MOST_RECORDS, OLDEST = 5_000, timedelta(days=400)
-KINDS = {"silent": "silent", "flat": "flat", "drift": "off beside a reading", "limit": "beyond its limit"}
 #: How much of the feed is looked at for a flat line.
 _LOOKED_AT = timedelta(hours=48)
 
@@ -171,14 +170,15 @@ def noticed(session: Session, d: Deployment, now: datetime) -> list[Noticed]:
         .where(FeedRecord.deployment_id == d.id, FeedRecord.at > last - _LOOKED_AT)
         .order_by(FeedRecord.at)
     ).all()
+    since = _clean_since(session, d)
     for c in d.channels:
         values = np.array([v[c.place] if v[c.place] is not None else np.nan for _, v in rows], dtype=np.float64)
-        found += _of_channel(session, d, c, [at for at, _ in rows], values)
+        found += _of_channel(session, d, c, since, [at for at, _ in rows], values)
     return found
 
 
 def _of_channel(
-    session: Session, d: Deployment, c: Channel, times: Sequence[datetime], values: Any
+    session: Session, d: Deployment, c: Channel, since: datetime | None, times: Sequence[datetime], values: Any
 ) -> Iterator[Noticed]:
     is_there = np.flatnonzero(np.isfinite(values))
     if not is_there.size:
@@ -208,17 +208,22 @@ def _of_channel(
             h=suspect * d.interval_s / 3600,
         )
         yield Noticed("flat", c, words)
-    yield from _drifted(session, d, c)
+    if since is not None:
+        yield from _drifted(session, d, c, since)
 
 
-def _drifted(session: Session, d: Deployment, c: Channel) -> Iterator[Noticed]:
+def _clean_since(session: Session, d: Deployment) -> datetime | None:
+    """Since when it stands as it does: its last service, else when it was set out."""
+    services = services_of(session, [d.id])
+    started = steps_of(session, [d])[d.id].get("started")
+    return back_at(services[-1]) if services else started.at if started else None
+
+
+def _drifted(session: Session, d: Deployment, c: Channel, since: datetime) -> Iterator[Noticed]:
     """The newest reading by hand at the site since the last service, beside the record of that moment."""
     criteria = channels.criteria(c.quantity)
-    steps = steps_of(session, [d])[d.id]
-    if criteria is None or "started" not in steps:
+    if criteria is None:
         return
-    services = services_of(session, [d.id])
-    since = back_at(services[-1]) if services else steps["started"].at
     depth = (
         Reading.depth_m.is_(None)
         if d.depth_m is None
@@ -272,9 +277,8 @@ def watch(desk: Desk) -> int:
 
 def live(session: Session) -> list[Deployment]:
     """Deployments that are out and have sent records."""
-    ended = select(DeploymentStep.deployment_id).where(DeploymentStep.kind.in_(("lifted", "cancelled")))
     fed = select(FeedRecord.deployment_id).where(FeedRecord.deployment_id == Deployment.id).exists()
-    return list(session.scalars(select(Deployment).where(fed, Deployment.id.not_in(ended)).order_by(Deployment.name)))
+    return list(session.scalars(select(Deployment).where(fed, Deployment.state.in_(OUT)).order_by(Deployment.name)))
 
 
 def alarms(session: Session, deployment_id: uuid.UUID | None = None) -> list[Alarm]:

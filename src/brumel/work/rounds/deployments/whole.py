@@ -24,8 +24,8 @@ from brumel.store.deployments import (
     MarkEnd,
     Service,
 )
-from brumel.work.rounds.deployments.plan import lasts, state_of
-from brumel.work.rounds.deployments.visits import back_at, services_of
+from brumel.work.rounds.deployments.plan import state_of
+from brumel.work.rounds.deployments.visits import back_at, services_of, stops_at
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
@@ -78,12 +78,8 @@ class Whole:
     @property
     def stops_at(self) -> datetime | None:
         """When its memory is full or its battery flat, counted from when it was started, read out or given new batteries."""
-        known = lasts(self.deployment)
-        days = min((d for d in (known.full_d, known.flat_d) if d is not None), default=None)
         started = self.steps.get("started")
-        if days is None or started is None:
-            return None
-        return (back_at(self.services[-1]) if self.services else started.at) + timedelta(days=days)
+        return stops_at(self.deployment, started.at, self.services) if started else None
 
     def span(self) -> tuple[datetime, datetime] | None:
         """From the first record to the last, of files that stand and of the feed; None where there is none."""
