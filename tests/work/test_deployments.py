@@ -16,7 +16,7 @@ from brumel.work import kit, rounds
 from brumel.work.desk import Conflict, MovedOn, NotAllowed, Refused
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.agenda import agenda
-from brumel.work.rounds.deployments import out
+from brumel.work.rounds.deployments import channels, looking, out
 from brumel.work.rounds.deployments.whole import us
 from brumel.work.simulator.loggers import Sensor, shown, water
 from tests.work import helpers as h
@@ -442,8 +442,6 @@ def test_a_view_shows_a_span_down_to_single_values(lived):
 
 
 def test_a_long_record_is_drawn_from_parts_and_from_blocks_as_from_its_values(planned, monkeypatch):
-    from brumel.work.rounds.deployments import looking
-
     planned.set_out()
     planned.clock.on(days=40)
     planned.take(planned.file(planned.started + timedelta(minutes=30), planned.clock.at))
@@ -575,3 +573,66 @@ def test_an_old_visit_is_corrected_all_the_same(lived):
     lived.clock.on(days=60)
     again(lived, lived.whole().services[0], reason="Read wrongly off the paper")
     assert lived.draft("oxygen")[0][0].errors.fouling == pytest.approx(-0.9)
+
+
+@pytest.fixture
+def salty(desk, things, clock):
+    """Oxygen that was worked out with no salt, in brackish water whose salinity is logged beside it."""
+    new = dep.NewDeployment(
+        things.sites["lagoon"], things.meters["Bench set B"], "Brackish", 1800, clock.at, clock.at + timedelta(days=60),
+        [dep.PlannedChannel(q) for q in ("oxygen", "temperature", "salinity", "ph", "conductivity")], set_salinity=0.0,
+    )  # fmt: skip
+    story = Story(desk, things, clock, dep.save(desk, things.ansa, h.key(), new=new).id, new)
+    story.set_out()
+    clock.on(days=40)
+    t = story.times(story.started + timedelta(minutes=30), clock.at)
+    stamps = [f"{datetime.fromtimestamp(at, UTC):%Y-%m-%d %H:%M}" for at in t]
+    rows = [f"{at},{9 + i % 3 / 10:.2f},{12 + i % 5 / 10:.2f},{9 + i % 4 / 100:.2f}" for i, at in enumerate(stamps)]
+    story.take("\n".join(["time,DO (mg/L),Temp (°C),Salinity (psu)", *rows]).encode())
+    return story
+
+
+def test_a_long_view_is_compensated_as_its_values_are(salty, monkeypatch):
+    drafts, seen = salty.draft("oxygen")
+    chosen = [dep.Chosen("doubt")] * len(drafts)
+    decision = dep.Decision(chosen, "Never visited", salty.things.ilka.name, 0, seen, salinity=True)
+    dep.sign(salty.desk, salty.things.ilka, h.key(), deployment_id=salty.id, quantity="oxygen", decision=decision)
+    middles = {}
+    for level, whole_, parted in (("values", 60_000, 1_200), ("parts", 1, 1_200)):
+        monkeypatch.setattr(looking, "_WHOLE", whole_)
+        monkeypatch.setattr(looking, "_PARTED", parted)
+        with salty.desk.read() as session:
+            whole = dep.whole_of(session, dep.deployment_of(session, salty.id))
+            shown = dep.view(session, whole, dep.channel_of(whole.deployment, "oxygen"), *whole.span(), 400)
+        assert shown.level == level
+        middles[level] = float(np.nanmedian((shown.reported.low + shown.reported.high) / 2))
+        assert middles[level] < 0.97 * float(np.nanmedian((shown.recorded.low + shown.recorded.high) / 2))
+    assert middles["parts"] == pytest.approx(middles["values"], rel=0.01)
+
+
+def test_a_long_view_shows_what_was_sent_beyond_the_files(salty, monkeypatch):
+    salty.clock.on(days=2)
+    sent = [dep.SentRecord(salty.clock.at - timedelta(hours=n), {"oxygen": 4.0}) for n in range(1, 20)]
+    dep.receive(salty.desk, salty.things.ansa, h.key(), deployment_id=salty.id, records=sent)
+    monkeypatch.setattr(looking, "_WHOLE", 1)
+    with salty.desk.read() as session:
+        whole = dep.whole_of(session, dep.deployment_of(session, salty.id))
+        shown = dep.view(session, whole, dep.channel_of(whole.deployment, "oxygen"), *whole.span(), 400)
+    assert (shown.level, float(np.nanmin(shown.recorded.low))) == ("parts", 4.0)
+
+
+def test_the_next_visit_goes_by_the_level_of_the_standard_where_nothing_else_was_read(salty):
+    far = Standard(1356, 1413)  # 4 % low, where 3 % are the criterion
+    told = dep.ChannelService(ServiceReading(standards=(far,)))
+    salty.service(by_channel={"conductivity": told})
+    whole = salty.whole()
+    assert [round(e.allowed, 1) for _, e in dep.found_by(whole.services[0], whole.deployment)] == [3.0]
+    upcoming = dep.next_visit(whole.deployment, salty.started, whole.services)
+    assert (
+        timedelta(days=25) < upcoming.at - dep.back_at(whole.services[0]) < timedelta(days=32)
+        or "planned end" in upcoming.why
+    )
+
+
+def test_words_of_a_channel_within_a_sentence():
+    assert [channels.words(q) for q in ("ph", "oxygen", "air_pressure")] == ["pH", "dissolved oxygen", "air pressure"]
