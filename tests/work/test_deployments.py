@@ -14,6 +14,7 @@ from brumel.methods.deployments import load_deployments
 from brumel.store.deployments import Block, FeedRecord, LoggerFile
 from brumel.work import kit, rounds
 from brumel.work.desk import Conflict, MovedOn, NotAllowed, Refused
+from brumel.work.records import news
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.agenda import agenda
 from brumel.work.rounds.deployments import channels, looking, out
@@ -492,6 +493,14 @@ def test_a_live_logger_is_watched_and_says_what_is_wrong_once(planned, desk, thi
     assert dep.watch(desk) == 0
     ((kind, words),) = alarms()
     assert (kind, "has sent nothing since" in words) == ("silent", True)
+    with desk.read() as session:
+        (alarm,) = dep.alarms(session)
+        assert [a.name for a in news.of_day(session, clock.at, clock.at, things.ansa).noticed] == [planned.new.name]
+    dep.seen_to(desk, things.ansa, h.key(), alarm_id=str(alarm.id))
+    assert dep.watch(desk) == 0  # it is quiet, and not told again, until it has passed
+    with desk.read() as session:
+        assert news.of_day(session, clock.at, clock.at, things.ansa).noticed == []
+        assert [a.seen_by.name for a in dep.alarms(session)] == [things.ansa.name]
     feed(60, 8.0)
     assert [kind for kind, _ in alarms()] == ["flat"]
     with desk.read() as session:
@@ -632,6 +641,13 @@ def test_the_next_visit_goes_by_the_level_of_the_standard_where_nothing_else_was
         timedelta(days=25) < upcoming.at - dep.back_at(whole.services[0]) < timedelta(days=32)
         or "planned end" in upcoming.why
     )
+
+
+def test_a_level_in_centimetres_is_kept_in_metres():
+    assert channels.scale("water_level", "cm") == (pytest.approx(0.01), 0.0)
+    assert channels.scale("temperature", "°F") == (pytest.approx(5 / 9), pytest.approx(-160 / 9))
+    with pytest.raises(InputError):
+        channels.scale("oxygen", "°C")
 
 
 def test_words_of_a_channel_within_a_sentence():

@@ -17,7 +17,7 @@ from brumel.core.quantities import sentence_label
 UNITS: dict[str, dict[str, str | float]] = {
     "temperature": {"°C": "degC", "°F": "degF", "K": "kelvin"},
     "pressure": {"hPa": "hPa", "kPa": "kPa", "mmHg": "mmHg", "inHg": "inHg", "mbar": "mbar", "atm": "atm"},
-    "length": {"m": "meter", "ft": "foot"},
+    "length": {"m": "meter", "cm": "centimeter", "ft": "foot"},
     "conductivity": {"µS/cm": "uS/cm", "mS/cm": "mS/cm", "S/m": "S/m", "mS/m": "mS/m"},
     "potential": {"mV": "mV", "V": "V"},
     "mass per volume": {"mg/L": "mg/L", "g/L": "g/L", "µg/L": "ug/L"},

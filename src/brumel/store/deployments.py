@@ -8,7 +8,7 @@ from datetime import datetime
 from sqlalchemy import ARRAY, CheckConstraint, Float, ForeignKey, Index, SmallInteger, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from brumel.store.tables import Base, Json, Meter, Probe, Site, User, Uuid, Visit
+from brumel.store.tables import Base, Json, Meter, Probe, Site, User, Uuid
 
 
 class Deployment(Base):
@@ -95,7 +95,6 @@ class Service(Base):
     written_at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     by: Mapped[User] = relationship(lazy="joined")
-    visit: Mapped[Visit | None] = relationship(lazy="noload")
     __table_args__ = (UniqueConstraint("root_id", "version", name="deployment_services_one_version"),)
 
 
@@ -213,7 +212,7 @@ class FeedRecord(Base):
 
 
 class Alarm(Base):
-    """What a live logger's watch has noticed. `ended_at` is when it passed, or when somebody said it was seen to.
+    """What a live logger's watch has noticed. `ended_at` is when it passed; `seen_at` when somebody said it was seen to.
 
     kind : "silent", "flat", "drift" or "limit"; words : a sentence's template with its values
     """
@@ -225,6 +224,9 @@ class Alarm(Base):
     kind: Mapped[str]
     at: Mapped[datetime]
     words: Mapped[Json]
+    seen_at: Mapped[datetime | None]
+    seen_by_id: Mapped[Uuid | None] = mapped_column(ForeignKey("users.id"))
+    seen_by: Mapped[User | None] = relationship(lazy="joined")
     ended_at: Mapped[datetime | None]
     deployment: Mapped[Deployment] = relationship(lazy="joined")
     __table_args__ = (

@@ -85,7 +85,7 @@ class Guess:
 
     orders : what the dates may mean, one where the data say so; zone : "" where nothing says it
     heads, units : what its columns are called, and the units beside; rows : the first records as they stand
-    quantities : what each column may be, "" where nothing says so; told : what was passed over, in words
+    told : what was passed over, in words
     """
 
     shape: Shape
@@ -93,5 +93,4 @@ class Guess:
     heads: tuple[str, ...]
     units: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
-    quantities: tuple[str, ...]
     told: tuple[str, ...] = field(default=())

@@ -11,7 +11,7 @@ from dataclasses import replace
 from brumel.core.errors import InputError
 from brumel.core.units import UNITS, apart
 from brumel.formats.logger_files.dates import looks_like, orders_of
-from brumel.formats.logger_files.shape import MISSING, OFFSETS, Guess, Shape, ShapeColumn
+from brumel.formats.logger_files.shape import OFFSETS, Guess, Shape, ShapeColumn
 
 _MARKS = (";", "\t", ",", "|")
 #: Lines that are looked at closely at the beginning and at the end.
@@ -92,7 +92,7 @@ def sniff(data: bytes) -> Guess:
     order = orders[0] if len(orders) == 1 else ""
     shape = Shape(encoding, delimiter, decimal, thousands, first, last, date, time, order, zone, tuple(columns))
     shown = tuple(tuple(cell[:40] for cell in row) for row in body[:6])
-    return Guess(shape, orders, heads, units, shown, quantities, tuple(told))
+    return Guess(shape, orders, heads, units, shown, tuple(told))
 
 
 def refit(guess: Guess, known: Shape) -> Guess:
@@ -248,8 +248,3 @@ def _zone(before: Sequence[str], stamps: Sequence[str]) -> str:
     if found:
         return f"UTC{found[1][0]}{int(found[1][1:]):02d}:{found[2] or '00'}"
     return "UTC" if re.search(r"\bUTC\b|\bGMT\b", text) else ""
-
-
-def is_missing(cell: str) -> bool:
-    """Whether a cell says that there was no value."""
-    return cell.strip().lower() in MISSING

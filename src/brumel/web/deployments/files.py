@@ -22,6 +22,7 @@ from brumel.work import jobs
 from brumel.work.rounds import deployments as dep
 from brumel.work.rounds.deployments import channels
 from brumel.work.rounds.deployments.series import clock_of
+from brumel.work.rounds.deployments.whole import moment, told_of_clock
 from brumel.work.rounds.sheet.photos import clean_name
 
 
@@ -63,7 +64,6 @@ def file(file_id: str, faults: Faults = ()) -> Any:
             page = render_template("deployments/file_kept.html", **shared)
             return page, 422 if faults else 200
         guess, is_known = dep.guess(session, row)
-        span = row.at
         page = render_template(
             "deployments/file.html",
             **shared,
@@ -72,8 +72,8 @@ def file(file_id: str, faults: Faults = ()) -> Any:
             given=dict(request.form) or _as_guessed(guess.shape, d.site.zone),
             zones=_zones(d.site.zone, guess.shape.zone),
             recorded=[c.quantity for c in d.channels],
-            units={c.quantity: channels.units(c.quantity) for c in d.channels},
-            clock=dep.comparisons(whole, span),
+            units=list(dict.fromkeys(u for c in d.channels for u in channels.units(c.quantity) if u)),
+            clock=[(moment(1e6 * c.true_s), c.ahead_s) for c, _ in told_of_clock(whole)],
         )
         return page, 422 if faults else 200
 

@@ -106,7 +106,7 @@ def of_day(session: Session, since: datetime, now: datetime, user: User) -> News
         )
         .join(Deployment, Deployment.id == Alarm.deployment_id)
         .join(Site, Site.id == Deployment.site_id)
-        .where(Alarm.ended_at.is_(None))
+        .where(Alarm.ended_at.is_(None), Alarm.seen_at.is_(None))
         .order_by(Alarm.at.desc())
         .limit(MOST)
     )  # fmt: skip

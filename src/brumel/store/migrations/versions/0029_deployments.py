@@ -210,6 +210,8 @@ def _made_of_it() -> None:
         _text("kind"),
         _when("at"),
         sa.Column("words", JSONB(), nullable=False),
+        _when("seen_at", nullable=True),
+        _of("seen_by_id", "users", nullable=True),
         _when("ended_at", nullable=True),
     )
     op.create_index(

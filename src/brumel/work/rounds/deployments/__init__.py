@@ -66,7 +66,7 @@ from brumel.work.rounds.deployments.visits import (
     versions_of,
 )
 from brumel.work.rounds.deployments.watching import SentRecord, alarms, receive, seen_to, sentence, watch
-from brumel.work.rounds.deployments.whole import FileState, Whole, comparisons, whole_of
+from brumel.work.rounds.deployments.whole import FileState, Whole, whole_of
 
 __all__ = [
     "AT_ONCE",
@@ -98,7 +98,6 @@ __all__ = [
     "can_compensate",
     "cancel",
     "channel_of",
-    "comparisons",
     "configure",
     "confirm",
     "deployment_of",

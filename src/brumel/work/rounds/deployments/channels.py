@@ -26,7 +26,7 @@ _KINDS = {
     "water_level": "length",
 }
 #: What a unit is called in a file, beside the names of the table.
-_SAME = {"ppm": "mg/L", "C": "°C", "F": "°F", "cm": "", "mg/L": "mg/L as N"}
+_SAME = {"ppm": "mg/L", "C": "°C", "F": "°F", "mg/L": "mg/L as N"}
 
 
 def known() -> list[str]:

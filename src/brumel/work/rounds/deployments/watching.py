@@ -294,12 +294,13 @@ def sentence(alarm: Alarm) -> str:
 
 @writes("deployment.seen_to", Written)
 def seen_to(w: Write, *, alarm_id: str) -> Written:
-    """Somebody has seen to an alarm: it is ended. It comes again if what it says of is still so at the next look."""
+    """Somebody has seen to an alarm: it says no more on Today, and ends when what it says of has passed."""
     alarm = w.session.get(Alarm, object_id(alarm_id, "alarm"))
     if alarm is None:
         raise NotFound("There is no such alarm.")
     if alarm.ended_at is not None:
         raise MovedOn("This has passed meanwhile.")
-    alarm.ended_at = w.now
+    if alarm.seen_at is None:
+        alarm.seen_at, alarm.seen_by_id = w.now, w.actor.id
     w.record(f"deployment:{alarm.deployment_id}", {"seen_to": alarm.kind})
     return Written(str(alarm.deployment_id))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -133,8 +132,8 @@ def _steps_and_feed(
     return steps, (first, last, count) if count else None
 
 
-def comparisons(whole: Whole, at: datetime) -> list[Comparison]:
-    """What is known of the logger's clock around a time, between the moments in which it was set."""
+def told_of_clock(whole: Whole) -> list[tuple[Comparison, bool]]:
+    """What was compared of the logger's clock when it was configured and at visits, and whether it was set then."""
     told = list[tuple[Comparison, bool]]()
     set_up = whole.steps.get("configured")
     if set_up is not None and set_up.body.get("ahead_s") is not None:
@@ -145,15 +144,16 @@ def comparisons(whole: Whole, at: datetime) -> list[Comparison]:
         if clock:
             pair = [datetime.fromisoformat(clock[k]).timestamp() for k in ("logger", "true")]
             told.append((Comparison(*pair), bool(clock.get("set"))))
-    return _between_settings(told, at.timestamp())
+    return told
 
 
-def _between_settings(told: Sequence[tuple[Comparison, bool]], at_s: float) -> list[Comparison]:
+def comparisons(whole: Whole, at: datetime) -> list[Comparison]:
+    """What is known of the logger's clock around a time, between the moments in which it was set."""
     run = list[Comparison]()
-    for comparison, was_set in told:
+    for comparison, was_set in told_of_clock(whole):
         run.append(comparison)
         if was_set:
-            if at_s <= comparison.logger_s:
+            if at.timestamp() <= comparison.logger_s:
                 return run
             run = [Comparison(comparison.true_s, comparison.true_s)]
     return run
