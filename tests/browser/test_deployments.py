@@ -92,7 +92,7 @@ def test_a_service_visit_typed_by_thumb_without_a_signal_is_led_kept_and_sent_on
         on.click()
     expect(on).to_be_hidden()
     page.get_by_label("What you did").fill("Cleaned")
-    keep = page.get_by_role("button", name="Keep the visit")
+    keep = page.get_by_role("button", name="Record the visit")
     keep.click()
     expect(page.locator("[data-queue]")).to_contain_text("Waits for a signal")
     assert services(brumel) == 0
@@ -100,7 +100,7 @@ def test_a_service_visit_typed_by_thumb_without_a_signal_is_led_kept_and_sent_on
     # It has no moment at which it was back in the water: that is said, and put right with all that was typed.
     refused = page.locator("[data-refused]")
     expect(refused).to_contain_text("When was it back in the water?")
-    page.get_by_role("button", name="Put it right").click()
+    page.get_by_role("button", name="Put the visit right").click()
     page.locator("button[data-now=back_at]").click()
     keep.click()
     page.wait_for_url(re.compile("/rounds/deployments/service/"))

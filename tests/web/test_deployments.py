@@ -227,6 +227,8 @@ def test_a_channel_is_tried_signed_flagged_and_handed_over(ansa, ilka, out, cloc
     assert "together 0.51 mg/L, the criterion is 0.30" in words(page)
     sent = {"course_0": "linear", "course_1": "doubt", "turn": "0", "seen": seen, "name": "Ilka Torvend", "reason": ""}
     assert ilka.post(path, **sent | {"act": "show", "course_0": "leave_out"}).status_code == 200
+    wrong = ilka.post(path, **sent | {"act": "show", "course_0": "step"})
+    assert (wrong.status_code, "State the moment" in words(wrong)) == (422, True)
     unsigned = ilka.post(path, **sent | {"name": "Somebody"})
     assert (unsigned.status_code, "Sign with your own name" in words(unsigned)) == (422, True)
     assert ilka.post(path, **sent).status_code == 302

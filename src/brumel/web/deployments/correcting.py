@@ -38,7 +38,11 @@ def correct(deployment_id: str, quantity: str, faults: Faults = ()) -> Any:
         given = dict(request.form)
         recipe, tried = dep.newest_recipe(whole, channel), False
         if drafts and (given or recipe is None):
-            recipe, tried = _tried(whole, drafts, given, ZoneInfo(d.site.zone)), True
+            tried = True
+            try:
+                recipe = _tried(whole, drafts, given, ZoneInfo(d.site.zone))
+            except InputError as error:  # what cannot be is said, and what stands is drawn
+                faults = faults or error.faults
         told = dep.apply(session, whole, channel, of, recipe)
         page = render_template(
             "deployments/correct.html",
@@ -78,15 +82,11 @@ def _as_signed(signed: Any, count: int, zone: ZoneInfo) -> dict[str, str]:
     }
 
 
-def _tried(whole: dep.Whole, drafts: Any, given: dict[str, str], zone: ZoneInfo) -> dep.Recipe | None:
-    """What the form, or what follows from the checks, would do; None where the form cannot be done."""
-    try:
-        chosen = _sent(len(drafts), zone) if given else dep.suggested(drafts)
-        return dep.recipe_of(
-            whole, drafts, chosen, salinity=given.get("salinity") == "yes", pressure=given.get("pressure") == "yes"
-        )
-    except InputError:
-        return dep.recipe_of(whole, drafts, dep.suggested(drafts), salinity=False, pressure=False)
+def _tried(whole: dep.Whole, drafts: Any, given: dict[str, str], zone: ZoneInfo) -> dep.Recipe:
+    """What the form, or what follows from the checks, would do. Raises every fault of the form at once."""
+    chosen = _sent(len(drafts), zone) if given else dep.suggested(drafts)
+    salinity, pressure = (given.get(name) == "yes" for name in ("salinity", "pressure"))
+    return dep.recipe_of(whole, drafts, chosen, salinity=salinity, pressure=pressure)
 
 
 def _chosen(drafts: Any, given: dict[str, str], signed: Any) -> list[str]:
@@ -123,7 +123,7 @@ def _sent(count: int, zone: ZoneInfo) -> list[dep.Chosen]:
 def decide(deployment_id: str, quantity: str) -> Any:
     """Show what was chosen, or sign it."""
     if request.form.get("act") == "show":
-        return correct(deployment_id, quantity)[0], 200
+        return correct(deployment_id, quantity)
     form = ReasonForm()
 
     def do() -> str:

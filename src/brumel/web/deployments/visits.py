@@ -229,7 +229,7 @@ def keep_service(deployment_id: str) -> Any:
     onward = url_for("deployments.visit", service_id=kept.id)
     if queued:
         return jsonify({"key": str(form.write_key), "visit": onward})
-    flash("Kept.", "note")
+    flash("Recorded.", "note")
     return redirect(onward)
 
 

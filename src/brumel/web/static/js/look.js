@@ -11,13 +11,20 @@ const HEIGHT = 190;
 
 const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const local = (seconds) => uPlot.tzDate(new Date(seconds * 1e3), about.zone);
+// As figures stand everywhere here: no mark between thousands, a true minus.
+const plain = (value) => String(Number(value.toPrecision(8))).replace("-", "−");
 const pad = (n) => String(n).padStart(2, "0");
+const MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+
 const words = (seconds) => {
   const at = local(seconds);
-  return `${at.getFullYear()}-${pad(at.getMonth() + 1)}-${pad(at.getDate())} ${pad(at.getHours())}:${pad(at.getMinutes())}`;
+  return `${at.getDate()} ${MONTHS[at.getMonth()]} ${at.getFullYear()}, ${pad(at.getHours())}:${pad(at.getMinutes())}`;
 };
-
-const MONTHS = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+const typed = (seconds) => {
+  const at = local(seconds);
+  const day = `${at.getFullYear()}-${pad(at.getMonth() + 1)}-${pad(at.getDate())}`;
+  return `${day}T${pad(at.getHours())}:${pad(at.getMinutes())}:${pad(at.getSeconds())}`;
+};
 
 // A day, or the time of day where they stand closer; a year's first day says its year.
 const tickOf = (seconds, step) => {
@@ -140,7 +147,7 @@ const drawnOf = (channel, told, width) => {
     scales: { x: { range: () => span } },
     axes: [
       { ...axis, values: (_chart, splits, _axis, _space, step) => splits.map((at) => tickOf(at, step)) },
-      { ...axis, size: 56 },
+      { ...axis, size: 56, values: (_chart, splits) => splits.map((value) => plain(value)) },
     ],
     series: [{}, ...pieces.flatMap(([piece, isReported]) => seriesOf(piece, isReported))],
     bands,
@@ -265,7 +272,6 @@ const take = marking?.querySelector("[data-take-span]");
 if (take) {
   take.hidden = false;
   take.addEventListener("click", () => {
-    const typed = (seconds) => `${words(seconds).replace(" ", "T")}:${pad(local(seconds).getSeconds())}`;
     marking.querySelector("[name=starts]").value = typed(span[0]);
     marking.querySelector("[name=ends]").value = typed(span[1]);
   });

@@ -110,7 +110,7 @@ const lineOf = (item) => {
   line.append(words);
   if (item.message && item.by === about.me)
     line.append(
-      button("Put it right", async () => {
+      button("Put the visit right", async () => {
         fill(item.service);
         photos = item.photos;
         await (await database()).delete("queue", item.number);
@@ -192,13 +192,13 @@ const sendAll = async () => {
     return undefined;
   }
   await draw();
-  if (onward) window.location.assign(onward);
+  // What was refused is said here; only when nothing is left does the page lead on.
   const left = (await mine()).find((item) => item.message);
   if (left) {
     refused.hidden = false;
     refused.textContent = left.message;
     refused.focus();
-  }
+  } else if (onward) window.location.assign(onward);
   return undefined;
 };
 
