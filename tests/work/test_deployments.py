@@ -652,3 +652,19 @@ def test_a_level_in_centimetres_is_kept_in_metres():
 
 def test_words_of_a_channel_within_a_sentence():
     assert [channels.words(q) for q in ("ph", "oxygen", "air_pressure")] == ["pH", "dissolved oxygen", "air pressure"]
+
+
+def test_what_was_recorded_out_of_the_water_is_flagged_before_anything_is_signed(planned):
+    planned.set_out()
+    planned.clock.on(days=5)
+    out_at = planned.clock.at
+    planned.service(back_at=out_at + timedelta(hours=3))
+    planned.clock.on(days=2)
+    planned.take(planned.file(planned.started + timedelta(minutes=30), planned.clock.at))
+    told = planned.told("temperature")
+    here = (told.record.times_us > us(out_at)) & (told.record.times_us < us(out_at + timedelta(hours=3)))
+    assert here.sum() >= 5
+    assert set(told.record.flags[here]) == {4}
+    assert np.isnan(told.values[here]).all()
+    assert np.isfinite(told.record.values[here]).all()
+    assert np.isfinite(told.values[~here]).all()
