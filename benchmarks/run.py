@@ -22,7 +22,7 @@ from tests.conftest import Clock, as_app
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
 
-from benchmarks import abuse, crowd, growth, judgement, loggers
+from benchmarks import abuse, crowd, growth, judgement, loggers, slowest
 from benchmarks.stopwatch import median_s
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
@@ -234,6 +234,9 @@ def main() -> None:
     demo.load_demo(desk)
     if os.environ.get("BRUMEL_BENCH") == "growth":
         growth.main(url)
+        return
+    if os.environ.get("BRUMEL_BENCH") == "slowest":
+        slowest.main(url, desk)
         return
     if os.environ.get("BRUMEL_BENCH") == "loggers":
         loggers.main(url, desk)

@@ -176,5 +176,5 @@ def test_a_deployment_is_set_up_by_commands_and_refuses_defaults(database_url, m
     assert "mira added as lead" in added.output
     with make_sessions(make_engine(database_url))() as session:
         user = session.scalar(select(User).where(User.username == "mira"))
-        assert user.password_hash.startswith("$argon2id$")
+        assert user.password_hash.startswith("sealed:")
     assert "demo" in runner.invoke(cli.main, ["help"]).output

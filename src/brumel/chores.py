@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -14,6 +15,7 @@ from rich.console import Console
 from brumel.store.cluster import ROOT, Cluster, ClusterError
 
 out = Console(stderr=False, highlight=False)
+DEPLOY = ROOT / "deploy"
 
 
 def _run(*line: str, env: dict[str, str] | None = None) -> int:
@@ -73,7 +75,7 @@ def test(quick: bool, cover: bool, arguments: tuple[str, ...]) -> None:
 @click.command()
 @click.option("--fix", is_flag=True, help="Put right what can be put right.")
 def check(fix: bool) -> None:
-    """Format, lint, types and layers: Python, pages, scripts and styles."""
+    """Format, lint, types and layers: Python, pages, scripts, styles, and the files of a deployment."""
     lines = [
         [_tool("ruff"), "format", *([] if fix else ["--check"]), "."],
         [_tool("ruff"), "check", *(["--fix"] if fix else []), "."],
@@ -81,14 +83,24 @@ def check(fix: bool) -> None:
         [_tool("lint-imports")],
         [_tool("djlint"), "src/brumel/web", "--lint", "--quiet"],
     ]
-    node = ROOT / "node_modules" / ".bin" / "biome"
-    if not node.exists():
+    node = ROOT / "node_modules" / ".bin"
+    if not (node / "biome").exists() or not (node / "dockerfile-utils").exists():
         lines.append(["npm", "install", "--no-save", "--silent"])
-    lines.append(
-        [str(node), "check", *(["--write"] if fix else []), "src/brumel/web/static/js", "src/brumel/web/static/css"]
-    )
-    codes = [_run(*line) for line in lines]
+    scripts = ["src/brumel/web/static/js", "src/brumel/web/static/css"]
+    lines.append([str(node / "biome"), "check", *(["--write"] if fix else []), *scripts])
+    codes = [_run(*line) for line in [*lines, *_of_a_deployment(node)]]
     sys.exit(max(codes))
+
+
+def _of_a_deployment(node: Path) -> list[list[str]]:
+    """Linters of the files in deploy/; what only some machines have is asked where it is there."""
+    lines = [
+        [_tool("check-jsonschema"), "--builtin-schema", "vendor.compose-spec", "deploy/compose.yaml"],
+        *([str(node / "dockerfile-utils"), "lint", str(file)] for file in sorted(DEPLOY.glob("*Containerfile"))),
+    ]
+    if shutil.which("shellcheck"):
+        lines.append(["shellcheck", "--shell=sh", "deploy/database-start"])
+    return lines
 
 
 @click.command()

@@ -295,6 +295,7 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     if free_port(port) != port:
         raise click.ClickException(f"Port {port} is taken; choose another with --port.")
     _tell_how_to_begin(config, host, port)
+    _seal_anew(config)
     running = Running()
     counted = tempfile.mkdtemp(prefix="brumel-figures-")  # what each worker counted, for all of them to tell
     try:
@@ -317,6 +318,27 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     finally:
         running.end()
         shutil.rmtree(counted, ignore_errors=True)
+
+
+def _seal_anew(config: Config) -> None:
+    """What is kept of passwords and second factors lies under the present key, whatever it lay under before."""
+    from brumel.store.sessions import make_engine, make_sessions
+    from brumel.work import people
+    from brumel.work.desk import Desk
+    from brumel.work.sealing import Seal
+
+    engine = make_engine(config.database_url, pool_size=1)
+    try:
+        done, lost = people.seal_anew(Desk(make_sessions(engine), seal=Seal(config.keys)))
+        if done:
+            out.print(f"· {done} hashes and seeds are sealed by the present key")
+        if lost:
+            out.print(
+                f"[bold]{lost} hashes and seeds are sealed by a key that is not here: their people cannot sign in. Put the "
+                "key of before into BRUMEL_OLD_SECRET_KEYS, or invite them again.[/bold]"
+            )
+    finally:
+        engine.dispose()
 
 
 def _tell_how_to_begin(config: Config, host: str, port: int) -> None:
@@ -439,7 +461,9 @@ def link(
     say = (lambda _: None) if quiet else (lambda words: out.print(f"· link: {words}"))
     kept = Spool(spool)
     if resend:
-        say(f"{kept.again()} rows that were kept aside are sent once more")
+        say(
+            f"{kept.again()} rows that were kept aside are sent once more; {kept.aside()} of a clock that was off are not"
+        )
     try:
         Agent(server, token, port, kept, every_s=every, baud=baud, say=say).run(stop)
     except ServerRefused as error:
@@ -530,8 +554,10 @@ def add_user(username: str, name: str, role: str, password: str) -> None:
     from brumel.store.sessions import make_engine, make_sessions
     from brumel.work import people
     from brumel.work.desk import Desk
+    from brumel.work.sealing import Seal
 
-    desk = Desk(make_sessions(make_engine(_config().database_url)))
+    config = _config()
+    desk = Desk(make_sessions(make_engine(config.database_url)), seal=Seal(config.keys))
     try:
         with desk.sessions.begin() as session:
             people.add_user(session, desk, username, name, role, password)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 import os
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from zoneinfo import available_timezones
@@ -39,6 +40,12 @@ class Config:
     log_level: str = "warning"
     old_secret_keys: tuple[str, ...] = ()
     leads_need_two: bool = False
+    path: str = ""
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """All keys that still count, the present one first."""
+        return (self.secret_key, *self.old_secret_keys)
 
     @classmethod
     def from_env(cls, env: Mapping[str, str] | None = None) -> Config:
@@ -62,6 +69,9 @@ class Config:
         level = env.get("BRUMEL_LOG", "").strip().lower() or "warning"
         if level not in LOG_LEVELS:
             faults.append(f"BRUMEL_LOG must be one of {', '.join(LOG_LEVELS)}; info logs each request.")
+        path = env.get("BRUMEL_PATH", "").strip().rstrip("/")
+        if path and not re.fullmatch(r"(/[A-Za-z0-9._~-]+)+", path):
+            faults.append("BRUMEL_PATH is the path Brumel lies under on its host, as /field-book, or empty.")
         metrics = env.get("BRUMEL_METRICS_TOKEN", "").strip()
         if metrics and len(metrics) < SHORTEST_SECRET:
             faults.append(f"BRUMEL_METRICS_TOKEN must be a secret of at least {SHORTEST_SECRET} characters, or empty.")
@@ -70,7 +80,7 @@ class Config:
         plain_http = env.get("BRUMEL_PLAIN_HTTP", "") == "1"
         old = tuple(key for key in env.get("BRUMEL_OLD_SECRET_KEYS", "").split() if key)
         two = env.get("BRUMEL_LEADS_SECOND_FACTOR", "") == "1"
-        return cls(sqlalchemy_url(url), secret, demo, plain_http, int(proxies), zone, metrics, level, old, two)
+        return cls(sqlalchemy_url(url), secret, demo, plain_http, int(proxies), zone, metrics, level, old, two, path)
 
 
 def sqlalchemy_url(url: str) -> str:

@@ -6,8 +6,9 @@ import signal
 import subprocess
 import sys
 import uuid
+from contextlib import suppress
 
-from playwright.sync_api import Error, expect
+from playwright.sync_api import Error, TimeoutError, expect
 from sqlalchemy import func, select
 
 from brumel.store.cluster import free_port
@@ -41,8 +42,8 @@ def look_at(page, url):
         page.goto(url)
 
 
-def go_in(page):
-    page.get_by_role("button", name=GOES_IN).click()
+def go_in(page, timeout=30_000):
+    page.get_by_role("button", name=GOES_IN).click(timeout=timeout)
 
 
 def beside(brumel, page, name):
@@ -164,7 +165,8 @@ def test_a_whole_meter_in_one_session(brumel, open_page):
         if heading.inner_text() == "The calibration session is done":
             break
         if page.get_by_role("button", name=GOES_IN).count():
-            go_in(page)
+            with suppress(TimeoutError):  # the page shows itself anew when a timer ends: then look again
+                go_in(page, timeout=5000)
             continue
         act = page.locator(".act-bar a.act")
         if not act.count():

@@ -60,7 +60,7 @@ def test_a_session_outlives_its_network_and_ends_when_it_is_signed_out(brumel, o
     page.goto("/bench")
     expect(page).to_have_url(re.compile("/bench$"))
     cookies = page.context.cookies()
-    assert next(c for c in cookies if c["name"] == "brumel")["expires"] > datetime.now(UTC).timestamp() + 13 * 3600
+    assert next(c for c in cookies if c["name"] == "brumel")["expires"] > datetime.now(UTC).timestamp() + 11 * 3600
     # The sign-in runs out on the server: the kept page is locked, not gone, and the queue is untouched.
     page.goto(f"/rounds/outings/{out}/field")
     page.context.set_offline(True)

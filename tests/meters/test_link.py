@@ -1,7 +1,12 @@
 """The link's protocol against the published command set, the spool, and a whole cable with a server that comes and goes."""
 
 import json
+import os
+import re
+import signal
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -220,10 +225,12 @@ class _Server:
     """A server that takes rows, and can be switched off, or refuse."""
 
     def __init__(self):
-        self.rows, self.hellos, self.up, self.known, self.again = [], 0, True, True, False
+        self.rows, self.hellos, self.up, self.known = [], 0, True, True
         self.idle, self.dipped = False, threading.Event()
         self.broken = []  # bytes that stand in for answers, each given once
         self.passing, self.wrong_clock = [], 0  # statuses of a proxy's page; so often a clock is not believed
+        self.late, self.asked = 0.0, 0  # how long the next rows are on their way [s]; comparisons asked for
+        self.began, self.skew, self.slow = {}, 0.0, []  # [s]: how far its clock was set; how long answers take
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -258,7 +265,13 @@ class _Server:
             return 401, {"error": "This link's token is not known."}
         if path == "/link/hello":
             self.hellos += 1
+            self.began[f"s{self.hellos}"] = time.monotonic() + self.skew
             return 200, {"session": f"s{self.hellos}", "meter": "Set", "addresses": ["1", "2"]}
+        if path == "/link/clock":
+            self.asked += 1
+            at_s = time.monotonic() + self.skew - self.began[body["session"]]
+            time.sleep(self.slow.pop() if self.slow else 0)
+            return 200, {"at_s": at_s}
         if self.wrong_clock and path == "/link/samples":
             self.wrong_clock -= 1
             return 409, {"error": "The link's clock is 300 s off since its session began."}
@@ -266,9 +279,12 @@ class _Server:
             self.dipped.wait(10)
             self.idle = not self.dipped.is_set()
             return 200, {"idle": self.idle}
+        late, self.late = self.late, 0.0
+        off_by = time.monotonic() + self.skew + late - self.began[body["session"]] - body.get("now", 0)
+        if "now" in body and abs(off_by) > 2 and abs(body.get("off", 99)) > 2:
+            return 409, {"error": f"The link's clock is {off_by:.0f} s off since its session began."}
         self.rows += [(body["session"], *row) for row in body["rows"]]
-        again, self.again = self.again, False
-        return 200, {"stored": len(body["rows"]), "again": again, "idle": self.idle}
+        return 200, {"stored": len(body["rows"]), "idle": self.idle}
 
 
 @pytest.fixture
@@ -312,7 +328,7 @@ def test_an_outage_loses_and_doubles_nothing(server, tmp_path):
         wait(lambda: agent.spool.waiting() > 10)
         server.up = True
         wait(lambda: len(server.rows) > before + 10 and agent.spool.waiting() < 8)
-        server.again = True  # the clocks have drifted apart: a new session begins
+        server.wrong_clock = 2  # nor after a comparison: the clocks have drifted apart, and a new session begins
         wait(lambda: server.hellos == 2 and any(r[0] == "s2" for r in server.rows))
     finally:
         stop.set()
@@ -467,7 +483,53 @@ def test_a_proxy_s_page_passes_and_a_token_that_was_replaced_is_mended_by_the_ne
 def test_a_clock_that_is_not_believed_begins_a_session_anew(server, linked):
     agent, _ = linked[0]()
     wait(lambda: len(server.rows) > 5)
-    server.wrong_clock = 1
+    server.wrong_clock = 2
     wait(lambda: server.hellos == 2 and any(row[0] == "s2" for row in server.rows))
     assert agent.spool.aside() > 0, "samples of another moment are not sent as if they were of this one"
-    assert agent.spool.again() > 0
+    assert agent.spool.again() == 0, "nor when somebody asks for it"
+
+
+def test_a_slow_line_is_no_wrong_clock_and_a_clock_that_was_set_is(server, linked):
+    agent, said = linked[0]()
+    wait(lambda: len(server.rows) > 5)
+    server.late = 2.2  # one batch is long on its way: it is refused, compared, and sent once more
+    server.slow = [0.1, 1.2]  # the first comparison takes long too, the next says more
+    wait(lambda: not server.slow)
+    before = len(server.rows)
+    wait(lambda: len(server.rows) > before + 5)
+    assert (server.hellos, agent.spool.aside()) == (1, 0)
+    times = [row[2] for row in server.rows]
+    assert len(times) == len(set(times))
+    asked = server.asked
+    before = len(server.rows)
+    wait(lambda: len(server.rows) > before + 10)
+    assert server.asked == asked, "a line that is quick needs no comparing"
+    server.skew = 30.0
+    wait(lambda: any(row[0] == "s2" for row in server.rows))
+    assert any(re.search(r"(29\.9|30\.0) s off", line) for line in said), said
+    assert agent.spool.aside() > 0
+
+
+def test_a_laptop_that_slept_goes_on_where_it_was(server, tmp_path):
+    cable = serve("127.0.0.1", 0, lambda: ["1"], lambda address: (1.0, 20.0))
+    threading.Thread(target=cable.serve_forever, daemon=True).start()
+    line = [sys.executable, "-m", "brumel.cli", "link", "--server", server.url, "--every", "0.1"]
+    port = f"socket://127.0.0.1:{cable.server_address[1]}"
+    link = subprocess.Popen(
+        [*line, "--port", port, "--spool", str(tmp_path / "s")], env={**os.environ, "BRUMEL_LINK_TOKEN": "t"}
+    )
+    try:
+        wait(lambda: len(server.rows) > 5)
+        link.send_signal(signal.SIGSTOP)
+        time.sleep(2.5)
+        before = len(server.rows)
+        link.send_signal(signal.SIGCONT)
+        wait(lambda: len(server.rows) > before + 10)
+    finally:
+        link.terminate()
+        link.wait(10)
+        cable.shutdown()
+    times = [row[2] for row in server.rows]
+    assert (server.hellos, len(set(times)), times) == (1, len(times), sorted(times))
+    gaps = [b - a for a, b in zip(times, times[1:], strict=False)]
+    assert 2.3 < max(gaps) < 4, "the moments go on while it sleeps"

@@ -136,11 +136,14 @@ def test_a_round_is_made_begun_packed_and_come_back_from(lead, client, things, d
     order = {f"order_{things.sites['lagoon']}": "2", f"order_{things.sites['raceway']}": "1"}
     wrong = post(lead, edit, edit, **{**form, "leave_at": "7 o'clock"}, **order)
     assert "Leaving is a time" in words(wrong)
-    never = post(lead, edit, edit, **{**form, "every": "months", "interval": "12", "month_day": "30"}, **order)
+    yearly = {"name": "Two waters, yearly", "every": "months", "interval": "12", "month_day": "30"}
+    never = post(lead, edit, edit, **{**form, **yearly}, **order)
     assert never.status_code == 200
     never = {**form, "every": "months", "interval": "12", "month_day": "31"}
     assert "a day that never comes" in words(post(lead, edit, edit, **never, **order))  # every 31 November
     assert 'value="31"' in post(lead, edit, edit, **never, **order).text
+    twice = post(lead, edit, edit, **{**form, "name": " Two waters,  yearly "}, **order)
+    assert (twice.status_code, "There is a round of this name already" in words(twice)) == (422, True)
     made = post(lead, edit, edit, **form, **order)
     assert words(made).index("Raceway 3, inflow") < words(made).index("Creek mouth")
     round_page = made.request.path

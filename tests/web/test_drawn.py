@@ -40,6 +40,23 @@ def test_ticks_are_round_inside_and_neither_few_nor_many(low, span, about):
         )
 
 
+@given(low=st.floats(-100, 100), span=st.floats(1e-3, 1e3))
+def test_ticks_as_they_are_written_differ_and_are_what_they_stand_at(low, span):
+    found = drawings_frame.ticks(low, low + span, 4)
+    written = [f"{t:.{site_drawings._decimals(found)}f}" for t in found]
+    assert len(set(written)) == len(written)
+    assert [float(w) for w in written] == pytest.approx(found, abs=1e-6 * span)
+
+
+def test_a_month_is_marked_by_days_and_a_year_by_months():
+    now = datetime(2026, 11, 28, 12, tzinfo=UTC)
+    marks = site_drawings._marks(now - timedelta(days=30), now, "Europe/Oslo")
+    assert [label for _, label in marks] == ["30 Oct", "5 Nov", "11 Nov", "17 Nov", "23 Nov"]
+    assert all(day.hour == 0 for day, _ in marks)
+    assert [label for _, label in site_drawings._marks(now - timedelta(days=100), now, "UTC")] == ["Sep", "Oct", "Nov"]
+    assert len(site_drawings._marks(now - timedelta(days=7), now, "UTC")) == 3
+
+
 def test_a_frame_maps_corners_to_corners():
     frame = drawings_frame.Frame(10, 20, 110, 220, 0, 10, -5, 5)
     assert (frame.x(0), frame.x(10), frame.y(-5), frame.y(5)) == (10, 110, 220, 20)
@@ -108,7 +125,7 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
     view = site_drawings.last_readings(
         readings, now, "Europe/Oslo", site_drawings.BehindReadings({"usual": [6.8, 7.6]})
     )
-    assert [m["label"] for m in view["months"]] == ["May"]
+    assert [m["label"] for m in view["months"]] == ["21 Apr", "27 Apr", "3 May", "9 May", "15 May"]
     assert view["usual"][0] < view["usual"][1]
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]

@@ -1,18 +1,23 @@
 """Signing in with two factors, audited tries, known devices, guessable passwords, keys that change."""
 
 import re
+from dataclasses import replace
 from datetime import timedelta
 
 import pyotp
 import pytest
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from brumel.config import Config
 from brumel.core.errors import InputError
-from brumel.store.tables import Audit
+from brumel.store.desk import RecoveryCode
+from brumel.store.tables import Audit, User
 from brumel.web import create_app, sign_in_limit
+from brumel.work import people
 from brumel.work.demo.load import PASSWORD
+from brumel.work.people import second_factor
 from brumel.work.people.accounts import check_password
+from brumel.work.sealing import Seal
 from tests.conftest import as_app
 from tests.web.conftest import csrf, made_app, sign_in
 from tests.web.test_people import post
@@ -58,6 +63,11 @@ def test_two_factors_let_in_and_each_code_once(app, clock, desk, lead):
     assert client.get("/kit").status_code == 200
     thief, _ = give_password(app)
     assert give_code(thief, now).status_code == 401, "seen over a shoulder, it is worth nothing"
+    with desk.read() as session:
+        kept = session.scalars(select(RecoveryCode.token_hash)).all()
+        assert {h[:7] for h in kept} == {"sealed:"}
+        user = session.scalars(select(User).where(User.username == "ilka")).one()
+        assert user.totp_secret.startswith("sealed:")
     for expected in (302, 401):
         again, _ = give_password(app)
         assert give_code(again, codes[0]).status_code == expected
@@ -67,7 +77,40 @@ def test_two_factors_let_in_and_each_code_once(app, clock, desk, lead):
     with desk.read() as session:
         told = [a.action for a in session.scalars(select(Audit).order_by(Audit.seq))]
         assert told.count("person.sign_in_refused") == 7
-        assert seed not in "".join(str(a.changes) + str(a.detail) for a in session.scalars(select(Audit)))
+        kept = "".join(str(a.changes) + str(a.detail) for a in session.scalars(select(Audit)))
+        assert "recovery_codes:" in kept
+        assert not [secret for secret in (seed, "sealed:", "$argon2id") if secret in kept]
+
+
+def test_a_seed_is_sealed_by_the_present_key_and_outlives_a_change_of_keys(app, clock, lead, desk):
+    seed, _ = lead
+    old = Seal(("t" * 40,))
+
+    def kept(user=None):
+        with desk.sessions.begin() as session:
+            row = session.scalars(select(User).where(User.username == "ilka")).one()
+            row.totp_secret = user or row.totp_secret
+            return row.totp_secret, row.id
+
+    sealed, user_id = kept()
+    assert old.open(sealed) == seed
+    assert seed not in sealed
+    present = Seal(("n" * 40, "t" * 40))
+    with desk.read() as session:
+        there = session.scalar(select(func.count()).select_from(User))  # each has a hash, which lies open in the demo
+    assert people.seal_anew(replace(desk, seal=present)) == (there + 1, 0)
+    assert people.seal_anew(replace(desk, seal=present)) == (0, 0)
+    assert people.sign_in(desk, "ilka", PASSWORD) is None, "the database alone opens nothing"
+    assert people.sign_in(replace(desk, seal=present), "ilka", PASSWORD)
+    sealed, _ = kept()
+    assert (Seal(("n" * 40,)).open(sealed), old.opens(sealed)) == (seed, False)
+    clock.on(minutes=2)
+    code = pyotp.TOTP(seed).at(clock())
+    assert not second_factor.is_right(replace(desk, seal=old), user_id, code), "by another key it is no seed"
+    kept(seed)  # of before there were seals
+    assert people.seal_anew(replace(desk, seal=present)) == (1, 0)
+    assert second_factor.is_right(replace(desk, seal=present), user_id, code)
+    assert people.seal_anew(replace(desk, seal=Seal(("x" * 40,)))) == (0, there + 1), "told, and left as it is"
 
 
 def give_code_without_page(client, code):
@@ -204,3 +247,40 @@ def test_a_log_line_has_a_number_and_no_secret(database_url, clock, capfd):
     assert '"rule": "/invited/<token>"' in said
     for secret in ("a-token-of-somebody", "secret-words", "a wrong secret", "someone-elses-number"):
         assert secret not in said
+
+
+def test_whoever_signs_in_is_told_what_happened_meanwhile(app, clock):
+    client, _ = give_password(app)
+    assert "Since you last" not in client.get("/").text
+    clock.on(minutes=1)
+    for _ in range(2):
+        give_password(app, password="not-this-one-either")
+    client, _ = give_password(app)
+    page = client.get("/").text
+    assert "2 tries to sign in as you were refused" in page
+    assert "a browser not known before" in page
+    clock.on(minutes=1)
+    again, _ = give_password(app, client=client_of_the_same_browser(app, client))
+    assert "Since you last signed in" in again.get("/").text  # the last one was on a browser that was new then
+    clock.on(minutes=1)
+    third, _ = give_password(app, client=client_of_the_same_browser(app, again))
+    assert "Since you last" not in third.get("/").text
+
+
+def client_of_the_same_browser(app, client):
+    other = app.test_client()
+    other.set_cookie("brumel-device", client.get_cookie("brumel-device").value)
+    return other
+
+
+def test_a_password_is_judged_while_it_is_typed(app):
+    client = app.test_client()
+    form = {"csrf_token": csrf(client, "/sign-in"), "of": "ilka Ilka Torvend"}
+
+    def judged(password):
+        return client.post("/password-strength", data={**form, "password": password}).json
+
+    assert judged("kettle") == {"score": 1, "words": "6 more characters"}
+    assert judged("ilkatorvend") == {"score": 1, "words": "1 more character"}
+    assert judged("seven wet mittens on a rope")["words"] == "strong"
+    assert client.post("/password-strength", data={"password": "x"}).status_code == 400, "not without its token"

@@ -3,23 +3,25 @@
 import threading
 import uuid
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from types import SimpleNamespace
 
 import psycopg
 import pytest
 from click.testing import CliRunner
 from sqlalchemy import func, select
+from sqlalchemy.orm import undefer
 
 from brumel import cli
-from brumel.core.errors import BrumelError
+from brumel.core.errors import BrumelError, InputError
 from brumel.store.chain import Anchor, newest_anchor, walk
+from brumel.store.documents import Document
 from brumel.store.rights import DERIVED, EVIDENCE, PASSING
-from brumel.store.tables import Audit, WriteKey
+from brumel.store.tables import Audit, Client, WriteKey
 from brumel.work import bench, kit, people
 from brumel.work.desk import UsedBefore
 from brumel.work.once import fingerprint
-from brumel.work.records import decisions, signing
+from brumel.work.records import decisions, importing, issuing, releasing, signing
 from brumel.work.rounds import calendar, outings, packing, site_record
 from tests.conftest import _database, as_app, do
 from tests.work import helpers as h
@@ -47,6 +49,7 @@ def lived(desk, clock, things):
         out = outings.start(desk, things.ansa, h.key(), round_id=str(lagoon.id)).id
     packing.pack(desk, things.ansa, h.key(), outing_id=out, ticked=["water"])
     outings.end(desk, things.ansa, h.key(), outing_id=out)
+    issuing.issue(desk, things.ilka, h.key(), what=issuing.Issue("round", "Round"), body=lambda label: (b"%PDF", 1))
     return out
 
 
@@ -133,6 +136,11 @@ def a_site(things):
     )
 
 
+def a_round(things):
+    new = calendar.NewRound("Sluices", (things.sites["raceway"],), "", date(2026, 5, 4), "08:00", "Europe/Oslo")
+    return lambda desk, n: calendar.save_round(desk, things.ilka, h.key(), new=new)
+
+
 LOT = kit.NewLot("N7-900", "Buffer 7.01", (kit.NewMeasure("ph", "7.01", "", 0.02),), "2027-05-31", 90, "bottle")
 
 
@@ -145,14 +153,36 @@ RACES = {
     "a run of a probe": lambda t: lambda desk, n: h.start(desk, t, "B1", source="typed"),
     "a lot's code": lambda t: lambda desk, n: kit.add_lot(desk, t.ilka, h.key(), LOT),
     "a site's name and its client's": a_site,
+    "a round's name": a_round,
     "a user name": lambda t: (
         lambda desk, n: people.invite(desk, t.ilka, h.key(), username="oda", name="Oda Kvist", role="technician")
     ),
 }
 
 
+def import_to(world):
+    """A table that is mapped and waits to be written."""
+    table = (
+        b'station;date time;pH\n"Raceway 3, inflow";2018-01-01 08:00;7.2\n"Raceway 3, inflow";2018-01-02 08:00;7.3\n'
+    )
+    made = importing.upload(world.desk, world.things.ilka, h.key(), kind="readings", file_name="old.csv", data=table)
+    return {"import_id": made.id}
+
+
+def release_to(world):
+    """A document that is released to its client."""
+    with world.desk.read() as session:
+        client = session.scalars(select(Client)).first()
+    what = issuing.Issue("round", "Round", client_id=client.id)
+    row = issuing.issue(world.desk, world.things.ilka, h.key(), what=what, body=lambda label: (b"%PDF", 1))
+    made = releasing.release(world.desk, world.things.ilka, h.key(), document_id=row.id, days=30)
+    return {"release_id": made.id}
+
+
 #: What is prepared first, with the clock; then all decide about the same.
 DECISIONS = {
+    "the end of a release": (release_to, releasing.take_back),
+    "an import": (import_to, importing.write),
     "a decision": (faults.decide_to, decisions.decide),
     "a signature": (lambda world: faults.visit_to(world, "sign"), signing.sign),
     "a withdrawal": (faults.withdraw_to, bench.withdraw),
@@ -186,6 +216,33 @@ def test_of_eight_at_once_one_wins_and_seven_are_told(desk, clock, things, what)
     done, told = at_once(desk, lambda n: write(desk, n))
     assert len(done) == 1, (done, told)
     assert all(len(words) > 10 and "duplicate key" not in words for words in told)
+
+
+def test_a_round_keeps_its_name_and_takes_no_other_s(desk, things):
+    made = a_round(things)(desk, 0)
+    new = calendar.NewRound("Sluices", (things.sites["lagoon"],), "", date(2026, 5, 4), "08:00", "Europe/Oslo")
+    assert calendar.save_round(desk, things.ilka, h.key(), new=new, round_id=made.id).id == made.id
+    with pytest.raises(InputError, match="of this name already") as told:
+        calendar.save_round(desk, things.ilka, h.key(), new=new)
+    assert told.value.field == "name"
+    calendar.save_round(desk, things.ilka, h.key(), new=new, round_id=made.id, retired=True)
+    assert calendar.save_round(desk, things.ilka, h.key(), new=new).id != made.id, (
+        "the name of one that is gone is free"
+    )
+
+
+def test_eight_documents_at_once_have_eight_numbers(desk, things):
+    what = issuing.Issue("round", "Round", prefix="R-")
+
+    def issue(n):
+        return issuing.issue(desk, things.ilka, h.key(), what=what, body=lambda label: (label.encode(), 1))
+
+    done, told = at_once(desk, issue)
+    assert (len(done), told) == (EIGHT, [])
+    with desk.read() as session:
+        rows = list(session.scalars(select(Document).options(undefer(Document.body))))
+    assert len({row.number for row in rows}) == len({row.label for row in rows}) == EIGHT
+    assert all(row.body == row.label.encode() for row in rows), "each says its own number on its pages"
 
 
 # -- evidence is only added to
@@ -293,7 +350,8 @@ def test_an_entry_says_what_was_before_and_after(desk, things, lived):
         assert add.changes["made"][f"meters:{made.id}"]["serial"] == "Q-1"
         assert change.changes == {"changed": {f"meters:{made.id}": {"serial": ["Q-1", "Q-2"]}}}
         recorded = session.scalars(select(Audit).where(Audit.action == "outing.end")).all()
-        assert recorded[-1].changes == {"added": [f"outing_ends:{lived}"]}
+        assert recorded[-1].changes["added"] == [f"outing_ends:{lived}"]
+        assert list(recorded[-1].changes["held"]) == ["outing_ends"]
         told = "".join(str(a.changes) for a in session.scalars(select(Audit)))
         assert "argon2" not in told
 
@@ -315,6 +373,17 @@ FORGERIES = {
     ),
     "a version": ("update readings set version = 3", "Versions of readings"),
     "a reading": ("delete from readings where id in (select id from readings limit 1)", "that readings:"),
+    "a value": (
+        "update readings set value = value + 0.1 where id in (select id from readings limit 1)",
+        "not what was written",
+    ),
+    "a time": ("update points set at = at + interval '1 second' where version = 1", "what stands there is not"),
+    "a file": ("update documents set body = '%PDF, another'", "what stands there is not"),
+    "a reading put in": (
+        "create temporary table r as select * from readings limit 1; update r set id = gen_random_uuid(), "
+        "root_id = gen_random_uuid(); insert into readings select * from r",
+        "no audit entry says that it was added",
+    ),
     "a lot": ("delete from lots where id in (select lot_id from points limit 1)", "names "),
 }
 

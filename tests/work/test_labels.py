@@ -130,6 +130,7 @@ def test_a_bottle_filled_off_is_what_its_parent_is_and_goes_with_it(desk, clock,
         both = shelf["N7-121"], shelf["N7-121/a"]
         assert [v.left.amount for v in both] == [380, 120]
         assert both[0].lot.measures == both[1].lot.measures
+        assert both[0].lot.traceable_to == both[1].lot.traceable_to != ""
         assert both[1].lot.expires_on == both[0].lot.opened_at + timedelta(days=90)  # never longer than its parent
     clock.on(minutes=1)
     run = h.start(desk, things, neutral="N7-121/a")

@@ -66,7 +66,7 @@ def test_samples_find_their_cup_once_each_however_late(desk, clock, things, toke
         return link_sessions.take(desk, token, session_id, found, now)
 
     first = take(rows(2.0, 8.0, 11.0, 12.0), 40.0)  # before the dip: nowhere
-    assert first == {"stored": 2, "late": 4, "again": False, "idle": False}
+    assert first == {"stored": 2, "late": 4, "idle": False}
     assert take(rows(11.0, 12.0, 13.0))["stored"] == 1  # sent again after a lost answer
     assert take(rows(11.5))["stored"] == 1  # late, put in its place
     assert stored(desk, probe) == [1.0, 1.5, 2.0, 3.0]
@@ -84,19 +84,44 @@ def test_samples_find_their_cup_once_each_however_late(desk, clock, things, toke
         assert session.scalar(select(func.count()).select_from(Sample)) == 6
 
 
-def test_a_clock_that_jumped_is_noticed_and_begun_anew(desk, clock, things, token):
+#: The link's clock as samples came, 101 s after its session began; how far it was off by a short request; is it believed?
+CLOCKS = (
+    (101.0, None, True),
+    (99.5, None, True),
+    (103.5, 0.0, False),  # it cannot be ahead
+    (98.5, None, False),  # late: the line, or the clock? nobody asked
+    (98.5, 0.3, True),  # it was asked, so it is the line
+    (98.5, 2.4, False),
+    (98.5, -2.4, False),
+    (40.0, 0.3, True),
+)
+
+
+@pytest.mark.parametrize(("now_s", "off_s", "is_believed"), CLOCKS)
+def test_a_clock_is_judged_before_anything_is_stored(desk, clock, things, token, now_s, off_s, is_believed):
     session_id = link_sessions.hello(desk, token, "test")["session"]
     clock.on(seconds=100)
-    assert not link_sessions.take(desk, token, session_id, rows(99.0), 99.5)["again"]
     run = h.start(desk, things)
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
-    clock.on(seconds=5)  # the link's clock runs slow
+    clock.on(seconds=1)
     standing = link_sessions.Standing(waiting=7, refused=2, words="not known")
-    assert link_sessions.take(desk, token, session_id, rows(101.0), 101.0, standing)["again"]
-    clock.on(hours=1)  # the server's clock was set, or the link's stood still: these samples are of another moment
+    assert link_sessions.clock(desk, token, session_id) == {"at_s": 101.0}
+    if is_believed:
+        assert link_sessions.take(desk, token, session_id, rows(100.5), now_s, off_s, standing)["stored"] == 1
+    else:
+        with pytest.raises(link_sessions.WrongClock):
+            link_sessions.take(desk, token, session_id, rows(100.5), now_s, off_s, standing)
+    assert stored(desk, uuid.UUID(things.probes["A1"])) == ([0.5] if is_believed else [])
+
+
+def test_a_clock_of_another_hour_stores_nothing_and_the_link_says_how_it_stands(desk, clock, things, token):
+    session_id = link_sessions.hello(desk, token, "test")["session"]
+    clock.on(seconds=100)
+    standing = link_sessions.Standing(waiting=7, refused=2, words="not known")
+    link_sessions.take(desk, token, session_id, rows(99.0), 99.5, 0.1, standing)
+    clock.on(hours=1)  # the server's clock was set, or the link's stood still
     with pytest.raises(link_sessions.WrongClock):
-        link_sessions.take(desk, token, session_id, rows(102.0), 103.0)
-    assert stored(desk, uuid.UUID(things.probes["A1"])) == [1.0]
+        link_sessions.take(desk, token, session_id, rows(100.0), 101.0, 0.1)
     clock.on(hours=-1)
     with desk.read() as session:
         meter = uuid.UUID(things.meters["Field set A"])

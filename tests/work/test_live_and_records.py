@@ -176,7 +176,7 @@ def test_people_sign_in_by_password_and_lose_old_sessions(desk, clock):
         for bad, words in (
             (("mira", "Again", "lead", "a-long-password"), "is taken"),
             (("x", "X", "admin", "a-long-password"), "is not known"),
-            (("x", "X", "lead", "short"), "at least 10"),
+            (("x", "X", "lead", "short"), "at least 12"),
             (("", "X", "lead", "a-long-password"), "must be filled in"),
         ):
             with pytest.raises(InputError, match=words):
@@ -203,8 +203,8 @@ def test_people_sign_in_by_password_and_lose_old_sessions(desk, clock):
     [
         ([7.9], True),
         ([8.1], False),  # idle
-        ([6, 6, 1.9], True),
-        ([6, 6, 2.1], False),  # busy, until the longest
+        ([6, 5, 0.9], True),
+        ([6, 5, 1.1], False),  # busy, until the longest
     ],
 )
 def test_a_session_ends_when_it_is_idle_or_long(desk, clock, things, hours, lives):

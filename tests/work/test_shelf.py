@@ -17,7 +17,7 @@ from brumel.work.quantities import standards
 from tests.work import helpers as h
 
 PH = kit.NewMeasure("ph", "7.01", "", 0.02)
-GOOD = kit.NewLot("N7-200", "Buffer 7.01", (PH,), "2027-05-31", 90, "bottle")
+GOOD = kit.NewLot("N7-200", "Buffer 7.01", (PH,), "2027-05-31", 90, "bottle", " Reference house,  certificate 12 ")
 
 
 def new(measure=None, **change):
@@ -45,7 +45,7 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
     assert str(found.id) == made.id
     assert found.measures["ph"].label == {"15": 6.91, "20": 6.89, "25": 6.87}
     assert standards.value(found, "ph", 17.5) == pytest.approx(6.90)
-    assert found.opened_at is None
+    assert (found.opened_at, found.traceable_to) == (None, "Reference house, certificate 12")
     things.lots["N7-200"] = made.id
     run = h.start(desk, things, neutral="N7-200")
     h.take_cup(desk, clock, things, run)
@@ -54,6 +54,7 @@ def test_a_new_lot_with_its_own_label_wins_in_the_cup(desk, clock, things):
 
 BAD = {
     "code": ({"code": "=cmd()"}, "Lot code takes letters"),
+    "trace": ({"traceable_to": "x" * 121}, "Traceable to must have"),
     "twice": ({"code": "N7-121"}, "on the shelf already"),
     "name": ({"name": " "}, "Name must have"),
     "family": ({"measure": {"family": "8.88"}}, "Choose the buffer's table"),

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from brumel.core.checking import Door, Floats, plain
-from brumel.core.deployed.service import fouling_step
+from brumel.core.deployed.service import digits_of, fouling_step, together_step
 from brumel.core.drift import DriftCriteria, grade
 from brumel.core.errors import InputError
 from brumel.core.quantities import sentence_label
@@ -84,7 +84,7 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         "Ed",
         "drift",
         "Ed = read − standard",
-        StepResult(drift, unit),
+        StepResult(drift, unit, digits_of(unit)),
         "USGS-TM1D3",
         ("read", "cleaned, in the standard", service.standard_read, unit),
         ("std", "the standard's value", service.standard_value, unit),
@@ -95,12 +95,10 @@ def ends(service: Service, criteria: DriftCriteria, level: float) -> Ends:
         fouling, drift = 100 * fouling / service.after, 100 * drift / service.standard_value
         opening = 100 * opening / service.opening_value if service.opening_value else 0.0
         allowed = max(criteria.holds_percent, 100 * criteria.holds / level if level else 0.0)
-        ladder.step("Ef%", "fouling, of the value", "100·Ef / after", StepResult(fouling, unit), "USGS-TM1D3")
-        ladder.step("Ed%", "drift, of the standard", "100·Ed / standard", StepResult(drift, unit), "USGS-TM1D3")
+        ladder.step("Ef%", "fouling, of the value", "100·Ef / after", StepResult(fouling, unit, 2), "USGS-TM1D3")
+        ladder.step("Ed%", "drift, of the standard", "100·Ed / standard", StepResult(drift, unit, 2), "USGS-TM1D3")
     size = abs(fouling) + abs(drift)
-    ladder.step(
-        "|E|", "both together", "|Ef| + |Ed|", StepResult(size, unit), "USGS-TM1D3", ("limit", "limit", allowed, unit)
-    )
+    together_step(ladder, size, allowed, unit)
     holds = size <= allowed + 1e-9
     return Ends(opening, fouling, drift, criteria.relative, holds, Worked(size, unit, ladder.done()))
 

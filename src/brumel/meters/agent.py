@@ -28,8 +28,13 @@ MOST_SILENT = 8
 _TABLE = "create table if not exists rows (id integer primary key, session text, body text, refused integer default 0)"
 #: What is kept in memory while the file cannot be written; the newest are kept [rows].
 MOST_IN_MEMORY = 20_000
-#: Why rows were kept aside: the token was not known, which a new one mends; anything else, which somebody looks at.
-BY_TOKEN, BY_CONTENT = 1, 2
+#: Why rows were kept aside: the token was not known, which a new one mends; what they say, which somebody looks at;
+#: the clock they were timed by, which nothing mends.
+BY_TOKEN, BY_CONTENT, BY_CLOCK = 1, 2, 3
+#: So far apart the session's clock and the server's may be, the line's own delay apart [s].
+MOST_OFF_S = 2.0
+#: A comparison is asked for so often where the line is slow: its error is half of the time it took.
+COMPARISONS = 3
 
 
 def moment() -> float:
@@ -104,11 +109,21 @@ class Spool:
             self._db.executemany("update rows set refused = ? where id = ?", [(why, i) for i in ids])
             self._db.commit()
 
-    def again(self, why: int | None = None) -> int:
-        """Send what was kept aside once more: all of it, or what was for this reason; returns how many rows."""
+    def of_another_moment(self, session: str) -> int:
+        """A session's clock is not believed: what it timed and is not sent is kept aside for good; returns how many rows."""
         with self._lock:
             found = self._db.execute(
-                "update rows set refused = 0 where refused <> 0 and (refused = ? or ? is null)", (why, why)
+                "update rows set refused = ? where session = ? and refused = 0", (BY_CLOCK, session)
+            )
+            self._db.commit()
+            return found.rowcount
+
+    def again(self, why: int | None = None) -> int:
+        """Send what was kept aside once more: what was for this reason, or all whose moments are believed; how many rows."""
+        with self._lock:
+            found = self._db.execute(
+                "update rows set refused = 0 where refused not in (0, ?) and (refused = ? or ? is null)",
+                (BY_CLOCK, why, why),
             )
             self._db.commit()
             return found.rowcount
@@ -159,6 +174,8 @@ class Agent:
     places: tuple[Place, ...] = ()
     #: Session and the moment it began, always exchanged together: a reading belongs to one pair.
     _base: tuple[str, float] = ("", 0.0)
+    #: The last rows came late, or were refused for their clock: it is compared before the next, for a line may be slow.
+    _doubtful: bool = True
     _state: str = ""
     #: Why rows were kept aside, the newest reason.
     _refusal: str = ""
@@ -202,6 +219,7 @@ class Agent:
                 wait = min(wait * 2, 15.0)
                 continue
             self._base = (answer["session"], (asked + moment()) / 2)
+            self._doubtful = True
             told = answer.get("places") or [{"name": each, "address": each} for each in answer["addresses"]]
             self.places = tuple(Place(**each) for each in told)
             self._idle = bool(answer.get("idle"))
@@ -271,35 +289,60 @@ class Agent:
                 self._added.wait(2.0)
                 self._added.clear()
                 continue
-            now, started = self._base
-            mine = round(moment() - started, 3) if session == now else None
+            (now, started), clock = self._base, {}
             try:
+                clock = self._clock(session, started) if session == now else {}
+                asked = moment()
                 answer = self._post(
-                    "/link/samples", {"session": session, "now": mine, "rows": rows, **self._how_it_stands()}
+                    "/link/samples", {"session": session, "rows": rows, **clock, **self._how_it_stands()}
                 )
             except ServerRefused as error:
-                self.spool.refused(ids, BY_TOKEN if error.by_token else BY_CONTENT)
                 self._refusal = str(error)
+                if error.by_clock and clock and "off" not in clock:
+                    self._doubtful = True  # nothing was stored: compare, and send them once more
+                    continue
+                if error.by_clock:
+                    self._tell(f"{self.spool.of_another_moment(session)} rows kept aside: {error}")
+                    if session == self._base[0]:
+                        self._hello(stop)
+                    continue
+                self.spool.refused(ids, BY_TOKEN if error.by_token else BY_CONTENT)
                 self._tell(f"{len(ids)} rows kept aside: {error}")
-                if error.by_clock and session == self._base[0]:
-                    self._hello(stop)
                 continue
             except (OSError, ValueError):
                 self._tell(f"no line to the server; {self.spool.waiting()} rows wait")
                 stop.wait(wait)
                 wait = min(wait * 2, 15.0)
                 continue
+            self._doubtful = moment() - asked > MOST_OFF_S / 2
             self.spool.sent(ids)
             self._idle = bool(answer.get("idle"))
             wait = self.retry_s
             if self._state.startswith("no line"):
                 self._tell("the line is back")
-            if answer.get("again"):
-                try:
-                    self._hello(stop)
-                except ServerRefused as error:  # the next rows are refused by the same reason, and kept aside
-                    self._tell(f"no new session: {error}")
         self._hurry.set()  # whoever waits to read again sees that it is over
+
+    def _clock(self, session: str, started: float) -> dict[str, float]:
+        """The session's clock as it is sent with samples: now, and where it is doubtful how far from the server's [s].
+
+        It is compared just then and by short requests, for samples may take long on a slow line: only their own lateness
+        cannot tell a slow line from a clock that was set. Raises ServerRefused where it is off.
+        """
+        if not self._doubtful:
+            return {"now": round(moment() - started, 3)}
+        off, shortest = 0.0, float("inf")
+        for _ in range(COMPARISONS):
+            asked = moment()
+            theirs = float(self._post("/link/clock", {"session": session}, needs=("at_s",))["at_s"])
+            took = moment() - asked
+            if took < shortest:
+                shortest, off = took, theirs - (asked + took / 2 - started)
+            if shortest < MOST_OFF_S / 2:
+                break
+        if abs(off) - shortest / 2 > MOST_OFF_S:
+            words = f"the clock here is {abs(off):.1f} s off since its session began; a new one begins"
+            raise ServerRefused(words, by_clock=True)
+        return {"now": round(moment() - started, 3), "off": round(off, 3)}
 
     def _how_it_stands(self) -> dict[str, Any]:
         """What the meter's page shows of the link besides what it reads."""

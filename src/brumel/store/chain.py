@@ -10,6 +10,8 @@ from typing import Any, LiteralString
 import psycopg
 from psycopg import sql
 
+from brumel.store.held import print_of
+
 #: What is hashed of a row, as migration 0026 has it; worked out anew here, so that neither side is believed alone.
 _LINKS: LiteralString = (
     "select seq, hash, jsonb_build_array(seq, to_char(at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US'), user_id, "
@@ -81,6 +83,9 @@ def walk(url: str, anchors: list[Anchor] | None = None, told: Callable[[str], No
                 _versions(connection, table, of)
             told("what rows name")
             _references(connection)
+            told("what was added stands as it was")
+            _held(connection)
+            _unnamed(connection)
         except _Broken as broken:
             return Walked(count, last, str(broken))
     return Walked(count, last)
@@ -119,6 +124,50 @@ def _added(connection: psycopg.Connection[Any]) -> None:
         ).format(sql.Literal(f"{table}:%"), sql.Identifier(table), name, sql.Literal(len(table) + 2))
         if found := connection.execute(query).fetchone():
             raise _Broken(f"Audit entry {found[0]} says that {found[1]} was added; it is not there.")
+
+
+def _held(connection: psycopg.Connection[Any]) -> None:
+    """Evidence stands as it was written: the print of its rows is the one its entry holds."""
+    tables = connection.execute(
+        "select distinct jsonb_object_keys(changes->'held') from audit where changes ? 'held'"
+    ).fetchall()
+    for (table,) in sorted(tables):
+        rows = sql.SQL(
+            "array(select substr(a, {}) from jsonb_array_elements_text(e.changes->'added') a where a like {})"
+        ).format(sql.Literal(len(table) + 2), sql.Literal(f"{table}:%"))
+        query = sql.SQL(
+            "select e.seq, {rows} from audit e where e.changes->'held' ? {table} "
+            "and e.changes->'held'->>{table} is distinct from {print} order by 1 limit 1"
+        ).format(rows=rows, table=sql.Literal(table), print=sql.SQL(print_of(table, rows.as_string(connection))))
+        if found := connection.execute(query).fetchone():
+            seq, keys = found
+            named = ", ".join(f"{table}:{key}" for key in keys[:3]) + (" and more" if len(keys) > 3 else "")
+            raise _Broken(f"Audit entry {seq} added {named}; what stands there is not what was written.")
+
+
+#: Tables of which every row is named by the entry of its write.
+ALL_NAMED = ("calibrations", "decisions", "documents", "points", "readings", "signatures")
+
+
+def _unnamed(connection: psycopg.Connection[Any]) -> None:
+    """Nobody wrote evidence past the audit: each row of what weighs most is named by an entry."""
+    for table in ALL_NAMED:
+        key = sql.SQL(" || '/' || ").join(
+            sql.SQL("t.{}::text").format(sql.Identifier(c)) for c in _key(connection, table)
+        )
+        query = sql.SQL(
+            "with named as (select distinct a from audit, jsonb_array_elements_text(changes->'added') a where a like {like}) "
+            "select {key} from {table} t left join named on a = {prefix} || {key} where a is null "
+            "and not exists (select from audit where changes->'many' ? {name}) limit 1"
+        ).format(
+            like=sql.Literal(f"{table}:%"),
+            key=key,
+            table=sql.Identifier(table),
+            prefix=sql.Literal(f"{table}:"),
+            name=sql.Literal(table),
+        )
+        if found := connection.execute(query).fetchone():
+            raise _Broken(f"{table}:{found[0]} is there, and no audit entry says that it was added.")
 
 
 def _key(connection: psycopg.Connection[Any], table: str) -> list[str]:

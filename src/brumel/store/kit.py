@@ -185,7 +185,7 @@ class StorageRecord(Base):
 class Lot(Base):
     """A solution by lot. `measures` {quantity: {family, label, u, ...}} says what it is a standard of; a label wins.
 
-    `parent_id` is the bottle an aliquot was filled from.
+    `parent_id` is the bottle an aliquot was filled from; `traceable_to` is what its certificate says, empty where none does.
     """
 
     __tablename__ = "lots"
@@ -199,6 +199,7 @@ class Lot(Base):
     open_days: Mapped[int]
     single_use: Mapped[bool] = mapped_column(default=False)
     discarded_at: Mapped[datetime | None]
+    traceable_to: Mapped[str] = mapped_column(default="")
     parent_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
     parent: Mapped[Lot | None] = relationship(remote_side=[id], lazy="joined", join_depth=1)
 

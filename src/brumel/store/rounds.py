@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from datetime import date, datetime
 
-from sqlalchemy import ForeignKey, Identity, String, UniqueConstraint, cast, func, select
+from sqlalchemy import ForeignKey, Identity, Index, String, UniqueConstraint, cast, func, select, text
 from sqlalchemy.dialects.postgresql import JSONB, aggregate_order_by
 from sqlalchemy.orm import Mapped, column_property, mapped_column, relationship
 
@@ -17,6 +17,7 @@ class Round(Base):
     """Sites in their order, and when they are due: `rule` is an RFC 5545 recurrence from `starts` on, in `zone`."""
 
     __tablename__ = "rounds"
+    __table_args__ = (Index("rounds_one_name", "name", unique=True, postgresql_where=text("retired_at is null")),)
     id: Mapped[Uuid] = mapped_column(primary_key=True, default=uuid.uuid4)
     name: Mapped[str]
     rule: Mapped[str] = mapped_column(default="")

@@ -11,6 +11,7 @@ SENTENCES = {
     "meters_one_name": "There is a meter of this name already.",
     "probes_one_name": "There is a probe of this name already.",
     "probes_one_place": "Another probe has this address on the meter's link already.",
+    "rounds_one_name": "There is a round of this name already.",
     "clients_name_key": "There is a client of this name already.",
     "sites_one_name": "The client has a site of this name already.",
     "lots_code_key": "A lot of this code is on the shelf already.",

@@ -23,9 +23,11 @@ from brumel.store.sessions import make_engine, make_sessions
 from brumel.web import access, errors, filters, kept_pages, practice_clock, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
 from brumel.web.practice import world as practice_world
+from brumel.web.root import WORLDS, under
 from brumel.web.watching import log
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
+from brumel.work.sealing import Seal
 
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIEnvironment
@@ -58,11 +60,13 @@ def create_app(config: Config, *, clock: Clock = utc_now, longest_s: float | Non
         return worlds().wsgi_app(environ, start_response)
 
     app.extensions["worlds"] = worlds
-    app.wsgi_app = DispatcherMiddleware(app.wsgi_app, {practice_world.MOUNTED_AT: of_world})  # type: ignore[method-assign]
+    app.wsgi_app = DispatcherMiddleware(app.wsgi_app, {WORLDS: of_world})  # type: ignore[method-assign]
     if config.trusted_proxies:
         # Only so many proxies are believed about who asks; whatever a stranger writes before them is not.
         n = config.trusted_proxies
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=n, x_proto=n, x_host=n)  # type: ignore[method-assign]
+    if config.path:
+        app.wsgi_app = under(config.path, app.wsgi_app)  # type: ignore[method-assign, assignment]
     return app
 
 
@@ -79,6 +83,8 @@ def _made(config: Config, engine: Engine, clock: Clock) -> Flask:
         SESSION_COOKIE_SECURE=not config.insecure_cookies,
         # The prefix binds it to this host over TLS: no other of the domain can set one.
         SESSION_COOKIE_NAME="brumel" if config.insecure_cookies else "__Host-brumel",
+        APPLICATION_ROOT=config.path or "/",
+        SESSION_COOKIE_PATH="/",  # as the prefix __Host- asks for
         PERMANENT_SESSION_LIFETIME=LONGEST_SESSION,
         MAX_CONTENT_LENGTH=LARGEST_REQUEST,
         WTF_CSRF_TIME_LIMIT=None,
@@ -96,7 +102,7 @@ def _made(config: Config, engine: Engine, clock: Clock) -> Flask:
     app.jinja_env.undefined = StrictUndefined
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.bytecode_cache = _compiled_templates()
-    app.extensions["desk"] = Desk(make_sessions(engine), clock)
+    app.extensions["desk"] = Desk(make_sessions(engine), clock, seal=Seal(config.keys))
     app.extensions["hub"] = Hub(config.database_url)
     practice_clock.init(app, config.zone)
     access.init(app)

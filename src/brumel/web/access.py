@@ -11,6 +11,7 @@ from flask_wtf import CSRFProtect
 
 from brumel.store.tables import User
 from brumel.web import arriving, kept_pages, moved
+from brumel.web.root import this_path
 from brumel.work import people
 from brumel.work.desk import Desk
 
@@ -35,6 +36,7 @@ ROLES: dict[str, frozenset[str]] = {
     "auth.history": ANYONE,
     "auth.invited": ANYONE,
     "auth.accept_invitation": ANYONE,
+    "auth.strength": ANYONE,
     "auth.sign_out": EVERYBODY,
     "auth.units": EVERYBODY,
     "auth.choose_units": EVERYBODY,
@@ -302,6 +304,7 @@ ROLES: dict[str, frozenset[str]] = {
     "table.now": STAFF,
     "table.set_pace": STAFF,
     # The link program has a token of its meter instead of a sign-in; the routes check it themselves.
+    "link.clock": ANYONE,
     "link.hello": ANYONE,
     "link.samples": ANYONE,
     "link.wait": ANYONE,
@@ -459,4 +462,4 @@ def init(app: Flask) -> None:
 def _to_sign_in() -> Any:
     if request.method != "GET" or request.accept_mimetypes.best == "text/event-stream":
         abort(401)
-    return redirect(url_for("auth.sign_in", next=request.full_path.rstrip("?") if request.path != "/" else None))
+    return redirect(url_for("auth.sign_in", next=this_path(query=True) if request.path != "/" else None))

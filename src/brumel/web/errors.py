@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Flask, flash, g, make_response, redirect, render_template, request
+from flask import Flask, flash, g, make_response, redirect, render_template, request, url_for
 from flask_wtf.csrf import CSRFError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
@@ -49,7 +49,11 @@ def init(app: Flask) -> None:
     @app.errorhandler(MovedOn)
     def moved(error: MovedOn) -> Any:
         flash(in_words(error), "care")
-        return redirect(request.referrer or "/") if _own(request.referrer) else _page(409, in_words(error))
+        return (
+            redirect(request.referrer or url_for("today.show"))
+            if _own(request.referrer)
+            else _page(409, in_words(error))
+        )
 
     @app.errorhandler(Conflict)
     def conflict(error: Conflict) -> Any:

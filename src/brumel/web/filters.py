@@ -25,6 +25,7 @@ from brumel.web.dates import in_form, way_of_document, written
 from brumel.web.drawings.frame import short_lines
 from brumel.web.practice_clock import practice_clock
 from brumel.web.reader import in_words, reader
+from brumel.web.root import this_path
 from brumel.web.units import scale, scale_of
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
@@ -188,6 +189,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(lambda value: Flag(value).words, "flag_words")
 
     app.add_template_global(lambda: str(uuid.uuid4()), "new_key")
+    app.add_template_global(this_path, "this_path")
     app.add_template_global(_plan_clock, "plan_at")
 
     @app.context_processor

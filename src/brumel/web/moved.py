@@ -44,4 +44,4 @@ def init(app: Flask) -> None:
         if request.endpoint is not None or not (path := new_path(request.path)):
             return None
         query = request.query_string.decode("latin-1")
-        return redirect(f"{path}?{query}" if query else path, code=308)
+        return redirect(request.script_root + (f"{path}?{query}" if query else path), code=308)

@@ -24,6 +24,10 @@ from brumel.store.tables import RateLimit
 BY_ADDRESS = "40 per minute; 300 per hour"
 
 
+#: Passwords judged while they are typed.
+BY_TYPING = "120 per minute"
+
+
 BY_ACCOUNT_AND_ADDRESS = "10 per minute; 60 per hour"
 
 
@@ -165,6 +169,11 @@ def _known_here() -> list[str]:
         return list(_signer().loads(request.cookies.get(_device_cookie(), ""), max_age=KNOWN_S))
     except BadData:
         return []
+
+
+def known_here(username: str) -> bool:
+    """Whether this name has signed in on this device before."""
+    return _print_of(username) in _known_here()
 
 
 def remember_device(response: BaseResponse, username: str) -> BaseResponse:

@@ -16,6 +16,7 @@ from whitenoise import WhiteNoise
 from whitenoise.compress import Compressor
 
 from brumel.store.cluster import data_home
+from brumel.web.root import root
 
 FOLDER = Path(__file__).with_name("static")
 #: Relative imports of a plain module.
@@ -84,9 +85,9 @@ def init(app: Flask) -> None:
         if name not in needed:
             needed[name] = list(_needed_by(name, {}))
         links = Markup("").join(
-            Markup('<link rel="modulepreload" href="{}">').format(f"/{prefix}{each}") for each in needed[name]
+            Markup('<link rel="modulepreload" href="{}">').format(f"{root()}/{prefix}{each}") for each in needed[name]
         )
-        return links + Markup('<script type="module" src="{}"></script>').format(f"/{prefix}{name}")
+        return links + Markup('<script type="module" src="{}"></script>').format(f"{root()}/{prefix}{name}")
 
     app.add_template_global(module, "module")
 

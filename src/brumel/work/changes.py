@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from types import TracebackType
 from typing import Any, Self
 
@@ -17,7 +19,7 @@ SECRET = frozenset({"password_hash", "stamp", "token_hash", "secret", "totp_secr
 #: Not told about: the audit itself, the keys, and what is measured by the thousand.
 UNTOLD = frozenset({"audit", "write_keys", "samples"})
 #: Rows of a table that are named one by one; of more, only how many.
-MOST_NAMED = 60
+MOST_NAMED = 20_000
 
 
 class Changes:
@@ -59,8 +61,10 @@ class Changes:
                 before = changed[name][0] if name in changed else _told(name, (history.deleted or [None])[0])
                 changed[name] = [before, _told(name, (history.added or [None])[0])]
 
-    def as_dict(self) -> dict[str, Any]:
-        """{"changed": {row: {column: [before, after]}}, "made": {row: columns}, "added": [row], "many": ...}."""
+    def as_dict(self, in_bulk: Mapping[str, Sequence[str]]) -> dict[str, Any]:
+        """What is kept; `in_bulk` are rows of evidence a statement added past the session, {table: keys}.
+
+        {"changed": {row: {column: [before, after]}}, "made": {row: columns}, "added": [row], "many": ...}."""
         made, added, few = {}, [], Counter(row.__tablename__ for row in self._made)
         many = {table: count for table, count in few.items() if count > MOST_NAMED and table not in UNTOLD}
         for row in self._made:
@@ -70,6 +74,11 @@ class Changes:
                 added.append(_name(row))
             else:
                 made[_name(row)] = _columns(row)
+        for table, keys in in_bulk.items():
+            if len(keys) + few[table] > MOST_NAMED:
+                many[table] = len(keys) + few[table]
+            else:
+                added += [f"{table}:{key}" for key in keys]
         told = {
             "changed": {f"{table}:{key}": columns for (table, key), columns in self._changed.items() if columns},
             "made": made,
@@ -86,7 +95,14 @@ def _names(row: Any) -> list[str]:
 
 def _key(row: Any) -> str:
     state = inspect(row)
-    return "/".join(str(value) for value in (state.identity or state.mapper.primary_key_from_instance(row)))
+    values = state.identity or state.mapper.primary_key_from_instance(row)
+    named = zip((column.key for column in state.mapper.primary_key), values, strict=True)
+    return "/".join(_print(value) if name in SECRET else str(value) for name, value in named)
+
+
+def _print(value: Any) -> str:
+    """What tells one secret from another, and is none."""
+    return hashlib.sha256(str(value).encode()).hexdigest()[:12]
 
 
 def _name(row: Any) -> str:

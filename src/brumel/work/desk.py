@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import uuid
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -18,10 +18,12 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, sessionmaker
 
 from brumel.core.errors import BrumelError, InputError
+from brumel.store import held
 from brumel.store.rules import already_there, is_taken
 from brumel.store.tables import Audit, User, WriteKey
 from brumel.work.changes import Changes
 from brumel.work.once import fingerprint
+from brumel.work.sealing import NO_SEAL, Seal
 
 Clock = Callable[[], datetime]
 
@@ -72,7 +74,9 @@ class Write:
     key: uuid.UUID
     action: str
     written: datetime
+    seal: Seal = NO_SEAL
     entries: list[Audit] = field(default_factory=list)
+    added_in_bulk: dict[str, list[str]] = field(default_factory=dict)
 
     def record(self, subject: str, detail: dict[str, Any]) -> None:
         """Put down the audit entry, what was done to what; it reaches the record as the last of this write."""
@@ -80,6 +84,10 @@ class Write:
             at=self.written, user_id=self.actor.id, action=self.action, subject=subject, detail=detail, key=self.key
         )
         self.entries.append(entry)
+
+    def name_rows(self, table: str, keys: Iterable[uuid.UUID]) -> None:
+        """Say which rows of evidence a statement of many added: the session, which names all others, never saw them."""
+        self.added_in_bulk.setdefault(table, []).extend(map(str, keys))
 
 
 @dataclass(frozen=True)
@@ -96,6 +104,7 @@ class Desk:
     sessions: sessionmaker[Session]
     clock: Clock = utc_now
     recorder: Clock | None = None
+    seal: Seal = NO_SEAL
 
     @contextmanager
     def read(self) -> Iterator[Session]:
@@ -148,13 +157,13 @@ def writes(
                 now = desk.clock()
                 if not _is_new(session, mine, now):
                     return kind.validate_python(_earlier_answer(session, mine))
-                w = Write(session, actor, now, key, action, desk.recorder() if desk.recorder else now)
+                w = Write(session, actor, now, key, action, desk.recorder() if desk.recorder else now, desk.seal)
                 with Changes(session) as changes:
                     result = use_case(w, *args, **kwargs)
                     session.flush()
                 kept = kind.dump_python(result, mode="json", exclude=set(secret))
                 session.execute(update(WriteKey).where(WriteKey.key == key).values(result=kept))
-                add_entries(session, w.entries, changes)
+                add_entries(session, w.entries, changes, w.added_in_bulk)
                 return result
 
         return once
@@ -162,13 +171,17 @@ def writes(
     return decorate
 
 
-def add_entries(session: Session, entries: Sequence[Audit], changes: Changes) -> None:
+def add_entries(
+    session: Session, entries: Sequence[Audit], changes: Changes, in_bulk: Mapping[str, Sequence[str]] | None = None
+) -> None:
     """Add audit entries as the last of a transaction: the next writer's wait for them, so little may come after.
 
-    What was before and after stands in the first one.
+    What was before and after stands in the first one, with a print of the evidence that was added.
     """
     for number, entry in enumerate(entries):
-        entry.changes = changes.as_dict() if number == 0 else {}
+        entry.changes = changes.as_dict(in_bulk or {}) if number == 0 else {}
+        if added := entry.changes.get("added"):
+            entry.changes = {**entry.changes, "held": held.prints(session, added)}
         session.add(entry)
     session.flush()
 

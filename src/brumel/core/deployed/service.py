@@ -159,11 +159,20 @@ def service_errors(reading: ServiceReading, criteria: DriftCriteria, level: floa
         unit = "%"
         size = abs(fouling or 0.0) + (100 * abs(drifted) / level if level else 0.0)
         allowed = max(criteria.holds_percent, 100 * criteria.holds / level if level else 0.0)
-    ladder.step(
-        "|E|", "both together", "|Ef| + |Ed|", StepResult(size, unit), "USGS-TM1D3", ("limit", "limit", allowed, unit)
-    )
+    together_step(ladder, size, allowed, unit)
     left = (reset if reset.known else ErrorLine()) if r.was_reset else drift
     return ServiceErrors(fouling, drift, left, criteria.relative, size, allowed, unit, ladder.done())
+
+
+def together_step(ladder: Ladder, size: float, allowed: float, unit: str) -> None:
+    """Fouling and drift together against their limit [unit], as a line of a working. Source: USGS-TM1D3."""
+    result = StepResult(size, unit, 2)
+    ladder.step("|E|", "both together", "|Ef| + |Ed|", result, "USGS-TM1D3", ("limit", "limit", allowed, unit))
+
+
+def digits_of(unit: str) -> int:
+    """Decimals that a check is worked out to: what its instruments resolve."""
+    return 1 if unit in ("µS/cm", "mV") else 2
 
 
 def fouling_step(ladder: Ladder, before: float, after: float, moved: float, unit: str) -> float:
@@ -173,7 +182,7 @@ def fouling_step(ladder: Ladder, before: float, after: float, moved: float, unit
         "Ef",
         "fouling",
         "Ef = (before − after) + (beside after − beside before)",
-        StepResult(fouling, unit),
+        StepResult(fouling, unit, digits_of(unit)),
         "USGS-TM1D3",
         ("before", "before cleaning", before, unit),
         ("after", "after cleaning", after, unit),
@@ -192,7 +201,7 @@ def _fouling(r: ServiceReading, criteria: DriftCriteria, ladder: Ladder) -> floa
         if right <= 0:
             raise InputError("after", "Cleaned it read nothing; a share of that cannot be taken.")
         fouling = 100 * fouling / right
-        ladder.step("Ef%", "fouling, of the value", "100·Ef / (before − Ef)", StepResult(fouling, "%"), "USGS-TM1D3")
+        ladder.step("Ef%", "fouling, of the value", "100·Ef / (before − Ef)", StepResult(fouling, "%", 2), "USGS-TM1D3")
     return fouling
 
 
@@ -205,7 +214,7 @@ def _drift_steps(
             f"Ed{number}" if len(standards) > 1 else "Ed",
             "drift in a standard",
             "Ed = read − standard",
-            StepResult(s.error, unit),
+            StepResult(s.error, unit, digits_of(unit)),
             "USGS-TM1D3",
             ("read", "cleaned, in the standard", s.read, unit),
             ("std", "the standard's value", s.value, unit),
@@ -218,5 +227,10 @@ def _drift_steps(
         else "the same everywhere"
     )
     ladder.step(
-        "Ed(v)", "drift where the water is", how, StepResult(drifted, unit), "USGS-TM1D3", ("v", "level", level, unit)
+        "Ed(v)",
+        "drift where the water is",
+        how,
+        StepResult(drifted, unit, digits_of(unit)),
+        "USGS-TM1D3",
+        ("v", "level", level, unit),
     )

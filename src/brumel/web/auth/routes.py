@@ -17,12 +17,15 @@ from brumel.web.answer import answer
 from brumel.web.filters import THEMES
 from brumel.web.forms import WriteForm
 from brumel.web.people.routes import device
+from brumel.web.reader import in_words
 from brumel.web.sign_in_limit import (
     BY_ACCOUNT_AND_ADDRESS,
     BY_ADDRESS,
     BY_PERSON,
+    BY_TYPING,
     account_and_address,
     count_failure,
+    known_here,
     limiter,
     remember_device,
     slow_down,
@@ -74,9 +77,24 @@ def sign_in() -> Any:
 def _let_in(user: User) -> Any:
     session.clear()
     session.permanent = True
-    token = people.open_session(desk(), user, device())
+    is_known = known_here(user.username)
+    if since := people.since_last(desk(), user):
+        flash(_told(since), "care" if since.refused or not since.was_known else "note")
+    token = people.open_session(desk(), user, device(), known=is_known)
     login_user(Account(user, token, desk().clock() + people.LONGEST_SESSION))
     return remember_device(redirect(_own_path(request.args.get("next", ""))), user.username)
+
+
+def _told(since: people.Since) -> str:
+    """What a person should know of their account before anything else."""
+    told = list(since.changed)
+    if since.refused:
+        tries = "1 try to sign in as you was" if since.refused == 1 else f"{since.refused} tries to sign in as you were"
+        told.insert(0, f"{tries} refused")
+    if not since.was_known:
+        told.append("that sign-in was from a browser not known before")
+    words = "Since you last signed in, {at}: {what}. If that was not you, change your password."
+    return in_words(say(words, at=since.at, what="; ".join(told)))
 
 
 def _half_way() -> User | None:
@@ -110,6 +128,21 @@ def second_factor() -> Any:
         figures.refused_sign_ins.inc()
         problem = "This is not the code your device shows now, or it was used already. Type the next one."
     return render_template("auth/second_factor.html", problem=problem), 401 if problem else 200
+
+
+#: How a password's strength is said, weakest first.
+STRENGTHS = ("among the first that are tried", "weak", "fair", "good", "strong")
+
+
+@blueprint.post("/password-strength")
+@limiter.limit(BY_TYPING)
+def strength() -> Any:
+    """How hard a password is to guess, said while it is typed; it is judged and forgotten."""
+    typed = request.form.get("password", "")[: people.LONGEST_PASSWORD]
+    score = people.strength(typed, of=tuple(request.form.get("of", "")[:200].split()))
+    longer = people.SHORTEST_PASSWORD - len(typed)
+    missing = f"{longer} more character{'s' if longer > 1 else ''}"
+    return {"score": score, "words": missing if longer > 0 else STRENGTHS[score]}
 
 
 @blueprint.get("/sign-in/history")

@@ -37,6 +37,7 @@ KEPT = (
     "js/service.js",
     "js/field/photos.js",
     "js/kept.js",
+    "js/root.js",
     "js/keys.js",
     "js/session.js",
     "img/mark.svg",

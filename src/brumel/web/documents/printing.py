@@ -49,15 +49,16 @@ def on_screen(kind: Kind, made: Made, practice: Practice, asker: User, **bar: An
 
 
 def as_pdf(
-    session: Session, kind: Kind, made: Made, practice: Practice, asker: User
+    session: Session, kind: Kind, made: Made, practice: Practice, asker: User, drawn: Callable[[], None]
 ) -> Callable[[str], tuple[bytes, int]]:
-    """What makes the PDF of a label, with its number of pages."""
+    """What makes the PDF of a label, with its number of pages; `drawn` is called before its pages are set."""
 
     def picture_of(photo: Photo) -> str:
         return inline_picture("jpeg", session.get_one(Photo, photo.id).jpeg)
 
     def body(label: str) -> tuple[bytes, int]:
         html = _render(kind, made, practice, on_screen=False, label=label, issued_by=asker.name, picture_of=picture_of)
+        drawn()
         return press.document(html, practice.paper)
 
     return body

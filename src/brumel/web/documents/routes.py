@@ -111,28 +111,40 @@ def issue(kind: str) -> Any:
     return answer(do, index)
 
 
-def issue_now(desk_: Desk, asker: User, key: Any, kind: str, asked: Mapping[str, str]) -> Any:
-    """Make a document of a kind and keep it under its number."""
+def _nobody_asks(_done: int, _of: int) -> None:
+    return
+
+
+def issue_now(
+    desk_: Desk, asker: User, key: Any, kind: str, asked: Mapping[str, str], tell: jobs.Tell = _nobody_asks
+) -> Any:
+    """Make a document of a kind and keep it under its number; `tell` hears of gathering, drawing, setting and keeping."""
     of = KINDS[kind]
     with desk_.read() as session:
         practice = letterhead.practice(session)
         with printing.in_the_way_of(practice):
+            tell(0, STEPS)
             made = of.make(session, asked)
+            tell(1, STEPS)
             what = issuing.Issue(kind, made.title, asked, made.client_id, practice.prefix)
-            body = printing.as_pdf(session, of, made, practice, asker)
+            body = printing.as_pdf(session, of, made, practice, asker, lambda: tell(2, STEPS))
             return issuing.issue(desk_, asker, key, what=what, body=body)
+
+
+#: What a document takes: its content gathered, its pages drawn, set, and kept.
+STEPS = 4
 
 
 def issue_as_job(asker: User, asked: Mapping[str, Any], tell: jobs.Tell) -> jobs.Done:
     """The job "document": the same, for what takes longer than a page may be waited for."""
-    tell(0, 1)
     given = {name: str(asked.get(name, "")) for name in KINDS[str(asked["kind"])].takes}
     # Its key was made when it was asked for: a process that ends between issuing and telling issues nothing twice.
     key = uuid.UUID(str(asked["key"])) if "key" in asked else uuid.uuid4()
-    made = issue_now(desk(), asker, key, str(asked["kind"]), given)
+    made = issue_now(desk(), asker, key, str(asked["kind"]), given, tell)
+    tell(3, STEPS)
     with desk().read() as session:
         row = issuing.document(session, made.id, whole=True)
-        tell(1, 1)
+        tell(STEPS, STEPS)
         return jobs.Done(file_name(row.label), "application/pdf", row.body)
 
 

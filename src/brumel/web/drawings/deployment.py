@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -41,13 +42,13 @@ def before_and_after(told: dep.Reported, whole: dep.Whole, channel: Channel, zon
     )
     low, high = shown(min(ends)), shown(max(ends))
     pad = max(0.06 * (high - low), 0.01 * max(abs(high), 0.05))
-    frame = Frame(52, 16, 610, 170, begin, end, low - pad, high + pad)
+    frame = Frame(66, 16, 610, 170, begin, end, low - pad, high + pad)
     steps = {"fouling": told.fouling, "drift": told.drift, "compensation": told.compensation}
     offs = {n: thin(t, v, v, (begin, end), COLUMNS, gap_s) for n, v in steps.items() if np.abs(v).max(initial=0) > 0}
     most = max((float(np.nanmax(np.abs(v))) for v in steps.values() if v.size), default=0.0) or 1.0
     # A step is a difference: its size is scaled, its zero is not moved.
     size = abs(shown.step(most))
-    below = Frame(52, 196, 610, 250, begin, end, -1.1 * size, 1.1 * size)
+    below = Frame(66, 196, 610, 250, begin, end, -1.1 * size, 1.1 * size)
 
     return {
         "frame": frame,
@@ -109,7 +110,7 @@ def _line(drawn: Any, frame: Frame, shown: Any) -> str:
 def _days(begin: float, end: float, frame: Frame, zone: str) -> list[dict[str, Any]]:
     local = datetime.fromtimestamp(begin, UTC).astimezone(ZoneInfo(zone))
     day = local.replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1)
-    step = timedelta(days=max(round((end - begin) / 86_400 / 8), 1))
+    step = timedelta(days=max(math.ceil((end - begin) / 86_400 / 6), 1))
     found = []
     while day.timestamp() <= end:
         x = frame.x(day.timestamp())

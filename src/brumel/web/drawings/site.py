@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from itertools import pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -54,7 +55,8 @@ def last_readings(
     low, high = _reach(ordered, shown, [*usual, *ends, *(v for _, _, pair in season for v in pair)])
     digits = next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3)
     y_ticks = ticks(low, high, 4)
-    frame = Frame(max(52.0, 14 + room(f"{t:.{digits}f}" for t in y_ticks)), 14, 590, 176, 0, 1.02, low, high)
+    tick_digits = _decimals(y_ticks)
+    frame = Frame(max(52.0, 14 + room(f"{t:.{tick_digits}f}" for t in y_ticks)), 14, 590, 176, 0, 1.02, low, high)
     span = (now - start).total_seconds()
 
     def place(at: datetime) -> float:
@@ -64,8 +66,9 @@ def last_readings(
     return {
         "frame": frame,
         "dots": dots,
-        "months": [{"x": place(day), "label": f"{day:%b}"} for day in _months(start, now, zone)],
+        "months": [{"x": place(day), "label": label} for day, label in _marks(start, now, zone)],
         "y_ticks": y_ticks,
+        "tick_digits": tick_digits,
         "now": place(now),
         "end": end,
         "usual": [frame.y(usual[1]), frame.y(usual[0])] if usual else None,
@@ -109,6 +112,26 @@ def _dot(reading: Reading, shown: Scale, x: float, frame: Frame) -> dict[str, An
         "at": reading.at,
         "id": reading.id,
     }
+
+
+def _decimals(values: Sequence[float]) -> int:
+    """As many decimals as tell ticks apart and write them whole."""
+    steps = [b - a for a, b in pairwise(values)]
+    return max(0, math.ceil(-math.log10(min(steps)) - 1e-9)) if steps else 2
+
+
+def _marks(start: datetime, now: datetime, zone: str) -> list[tuple[datetime, str]]:
+    """Where the axis of time is marked, and how: months, or days in a span of two months or less."""
+    span = now - start
+    if span > timedelta(days=62):
+        return [(day, f"{day:%b}") for day in _months(start, now, zone)]
+    step = timedelta(days=max(1, math.ceil(span / timedelta(days=5))))
+    day = start.astimezone(ZoneInfo(zone)).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1)
+    marks = []
+    while day < now - span / 12:  # the end has a mark of its own
+        marks.append((day, f"{day.day} {day:%b}"))
+        day += step
+    return marks
 
 
 def _months(start: datetime, now: datetime, zone: str) -> list[datetime]:

@@ -100,10 +100,11 @@ def schema() -> Any:
 
 #: The packages of the server, as pyproject.toml asks for them; a test holds both.
 PACKAGES = (
-    "a2wsgi", "alembic", "apispec", "argon2-cffi", "babel", "click", "flask", "flask-compress", "flask-limiter",
-    "flask-login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pandas", "pillow", "pint",
-    "prometheus-client", "psycopg", "pydantic", "pyotp", "pyserial", "python-dateutil", "python-json-logger", "pyyaml",
-    "rich", "scipy", "segno", "sqlalchemy", "uvicorn", "uvicorn-worker", "weasyprint", "whitenoise", "xlsxwriter", "zxcvbn",
+    "a2wsgi", "alembic", "apispec", "argon2-cffi", "babel", "click", "cryptography", "flask", "flask-compress",
+    "flask-limiter", "flask-login", "flask-wtf", "gsw", "gunicorn", "icalendar", "numpy", "openpyxl", "pandas",
+    "pillow", "pint", "prometheus-client", "psycopg", "pydantic", "pyotp", "pyserial", "python-dateutil",
+    "python-json-logger", "pyyaml", "rich", "scipy", "segno", "sqlalchemy", "uvicorn", "uvicorn-worker", "weasyprint",
+    "whitenoise", "xlsxwriter", "zxcvbn",
 )  # fmt: skip
 
 

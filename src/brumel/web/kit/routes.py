@@ -149,6 +149,7 @@ def add_lot() -> Any:
             expires_on=got("expires_on", ""),
             open_days=form.open_days.number,
             container=got("container", ""),
+            traceable_to=got("traceable_to", ""),
         )
         kit.add_lot(desk(), actor(), form.write_key, new)
         flash("On the shelf.", "note")

@@ -33,47 +33,55 @@ def _body() -> dict[str, Any]:
     return json_object()
 
 
-def _said(error: BrumelError, code: int) -> Any:
-    return jsonify(error=in_words(error)), code
+#: What a refusal is answered with; a link is told in JSON what a person is told on a page.
+CODES = {link_sessions.WrongClock: 409, link_sessions.BadToken: 401, NotFound: 404, InputError: 422}
+
+
+def _said(error: BrumelError) -> Any:
+    return jsonify(error=in_words(error)), next(code for kind, code in CODES.items() if isinstance(error, kind))
+
+
+for _kind in CODES:
+    blueprint.register_error_handler(_kind, _said)
 
 
 @blueprint.post("/hello")
 def hello() -> Any:
     """A link program begins."""
-    try:
-        return jsonify(link_sessions.hello(desk(), _token(), str(_body().get("agent", ""))))
-    except link_sessions.BadToken as error:
-        return _said(error, 401)
-    except InputError as error:
-        return _said(error, 422)
+    return jsonify(link_sessions.hello(desk(), _token(), str(_body().get("agent", ""))))
 
 
 @blueprint.post("/samples")
 def samples() -> Any:
     """Samples of a session; a resend changes nothing."""
-    try:
-        body = _body()
-        now = body.get("now")
-        if now is not None and not (isinstance(now, (int, float)) and 0 <= now < 1e9):
-            raise InputError("now", "The link's clock must be seconds since its session began.")
-        return jsonify(
-            link_sessions.take(
-                desk(),
-                _token(),
-                str(body.get("session", "")),
-                link_sessions.checked(body.get("rows")),
-                now,
-                _standing(body),
-            )
+    body = _body()
+    return jsonify(
+        link_sessions.take(
+            desk(),
+            _token(),
+            str(body.get("session", "")),
+            link_sessions.checked(body.get("rows")),
+            _seconds(body, "now", "The link's clock must be seconds since its session began.", least=0.0),
+            _seconds(body, "off", "How far the link's clock is off must be seconds.", least=-1e9),
+            _standing(body),
         )
-    except link_sessions.WrongClock as error:
-        return _said(error, 409)
-    except link_sessions.BadToken as error:
-        return _said(error, 401)
-    except NotFound as error:
-        return _said(error, 404)
-    except InputError as error:
-        return _said(error, 422)
+    )
+
+
+@blueprint.post("/clock")
+def clock() -> Any:
+    """The server's clock, for the link to compare its own with."""
+    return jsonify(link_sessions.clock(desk(), _token(), str(_body().get("session", ""))))
+
+
+def _seconds(body: dict[str, Any], name: str, words: str, least: float) -> float | None:
+    """A number of seconds that may be left out. Raises InputError."""
+    value = body.get(name)
+    if value is None:
+        return None
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not least <= value < 1e9:
+        raise InputError(name, words)
+    return float(value)
 
 
 def _standing(body: dict[str, Any]) -> link_sessions.Standing | None:
@@ -90,14 +98,9 @@ def _standing(body: dict[str, Any]) -> link_sessions.Standing | None:
 @blueprint.post("/wait")
 def wait() -> Any:
     """Answers once a probe of the meter is dipped, or after a while; until then the link need not hurry."""
-    try:
-        _body()
-        token, its_desk = _token(), desk()
-        probes = link_sessions.waits_for(its_desk, token)
-    except link_sessions.BadToken as error:
-        return _said(error, 401)
-    except InputError as error:
-        return _said(error, 422)
+    _body()
+    token, its_desk = _token(), desk()
+    probes = link_sessions.waits_for(its_desk, token)
     if not probes:
         return jsonify(idle=False)
     end = time.monotonic() + LONGEST_WAIT_S

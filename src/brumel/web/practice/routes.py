@@ -13,6 +13,7 @@ from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import debrief as debrief_drawing
 from brumel.web.forms import WriteForm
+from brumel.web.root import WORLDS, root
 from brumel.web.sign_in_limit import BY_PERSON, limiter, session_or_address
 from brumel.work import practice
 from brumel.work.desk import Refused
@@ -21,12 +22,11 @@ from brumel.work.practice import skills
 blueprint = Blueprint("practice", __name__, template_folder="templates", url_prefix="/practice")
 
 #: Where a learner's world is mounted (brumel.web.practice.world).
-WORLD = "/practice/world"
 
 
 @blueprint.context_processor
 def _ways() -> dict[str, str]:
-    return {"table_url": f"{WORLD}/table"}
+    return {"table_url": f"{root()}{WORLDS}/table"}
 
 
 @blueprint.get("")
@@ -78,7 +78,7 @@ def begin() -> Any:
             hints=request.form.get("hints") == "yes",
         )
         practice.lay_world(desk(), actor(), begun.id, int(pace))
-        return f"{WORLD}/table"
+        return f"{root()}{WORLDS}/table"
 
     return answer(do, index)
 

@@ -16,11 +16,11 @@ from flask_login import current_user
 from brumel.store import practice_world
 from brumel.store.tables import User
 from brumel.web.practice import table
+from brumel.web.root import root
 from brumel.work import practice
 from brumel.work.desk import Desk, NotAllowed
 
 #: Where they are mounted.
-MOUNTED_AT = "/practice/world"
 #: The places a world has; whatever else there is, documents, people, long work, leads back to the real one.
 OPEN = frozenset({"today", "bench", "rounds", "kit", "records", "worksheet", "glossary", "table"})
 #: Of these, what hands something over, lets a program in, or is kept by a phone beside what is real.
@@ -97,17 +97,17 @@ def _closed() -> Any:
     if not current_user.is_authenticated:
         if request.method != "GET" or request.accept_mimetypes.best == "text/event-stream":
             abort(401)
-        return redirect(f"/sign-in?{urlencode({'next': MOUNTED_AT + '/table'})}")
+        return redirect(f"{root()}/sign-in?{urlencode({'next': request.script_root + '/table'})}")
     if request.blueprint is None:
         return None  # there is no such page
     if request.blueprint not in OPEN:
         # The same path is the real page's; nothing is ever sent there from here.
-        return redirect(request.full_path.rstrip("?")) if request.method == "GET" else abort(403)
+        return redirect(root() + request.full_path.rstrip("?")) if request.method == "GET" else abort(403)
     if endpoint in CLOSED:
         raise NotAllowed("In Practice nothing is handed over, printed for a client or kept by a phone.")
     with current_app.extensions["desk"].read() as session:
         if not practice_world.is_there(session, _person_id()):
-            return redirect("/practice")
+            return redirect(f"{root()}/practice")
     g.let_in = True
     return None
 

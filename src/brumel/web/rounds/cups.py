@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from brumel.core.typed import SLIPS
 from brumel.web.access import actor, desk
 from brumel.web.reader import all_in_words, in_words
+from brumel.web.root import this_path
 from brumel.web.rounds.offline import KEPT, answer_queue
 from brumel.web.rounds.routes import blueprint
 from brumel.work import bench
@@ -46,7 +47,7 @@ def cups(outing_id: str) -> Any:
                 url_for("rounds.field", outing_id=outing.id),
                 *(url_for("static", filename=name) for name in KEPT),
             ],
-            "page": request.path,
+            "page": this_path(),
             "me": str(actor().id),
             "me_name": actor().name,
         }

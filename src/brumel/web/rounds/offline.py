@@ -30,6 +30,7 @@ from brumel.store.tables import MeterSettings, Probe, Site
 from brumel.store.typed_json import RunConditions
 from brumel.web.access import actor, desk
 from brumel.web.reader import in_words
+from brumel.web.root import root, this_path
 from brumel.web.rounds.routes import blueprint, units
 from brumel.work import kit, rounds
 from brumel.work.bench.points import TYPED_C
@@ -63,6 +64,7 @@ KEPT = (
     "js/cups.js",
     "js/cups/rules.js",
     "js/kept.js",
+    "js/root.js",
     "js/questions.js",
     "js/keys.js",
     "js/session.js",
@@ -92,8 +94,8 @@ def manifest() -> Any:
         "name": "Brumel",
         "short_name": "Brumel",
         "description": "Bench partner and field book",
-        "id": "/",
-        "scope": "/",
+        "id": f"{root()}/",
+        "scope": f"{root()}/",
         "start_url": url_for("rounds.running"),
         "display": "standalone",
         "background_color": "#f5f1e5",
@@ -158,7 +160,7 @@ def field(outing_id: str) -> Any:
             "bounds": {"temperature_c": TYPED_C, "depth_m": DEPTH_M},
             "together": TOGETHER,
             "keep": [url_for("rounds.cups", outing_id=outing.id), *(url_for("static", filename=name) for name in KEPT)],
-            "page": request.path,
+            "page": this_path(),
             "me": str(actor().id),
             "me_name": actor().name,
         }

@@ -255,6 +255,7 @@ def lots(now: datetime) -> dict[str, Lot]:
             opened_at=None if opened is None else now - timedelta(days=opened),
             open_days=keeps,
             single_use=container in ("sachet", "tablet"),
+            traceable_to=f"Veldmere Reference Laboratory, certificate VR-{code}" if container == "bottle" else "",
         )
         for key, (code, name, measures, expires, opened, keeps, container) in shelf.items()
     }

@@ -128,6 +128,10 @@ class NewMeasure:
     factor: float | None = None
 
 
+#: A line of a certificate.
+LONGEST_TRACE = 120
+
+
 @dataclass(frozen=True)
 class NewLot:
     """A lot as it was typed; a combined solution measures two things."""
@@ -138,6 +142,7 @@ class NewLot:
     expires_on: str
     open_days: float | None
     container: str
+    traceable_to: str = ""
 
 
 def _measure(new: NewMeasure, faults: list[InputError]) -> LotMeasure:
@@ -195,6 +200,9 @@ def add_lot(w: Write, new: NewLot) -> Written:
         faults.append(InputError("open_days", "Days it keeps once open must be a whole number from 1 to 730."))
     if new.container not in CONTAINERS or new.container == "aliquot":
         faults.append(InputError("container", "Choose the container from the list."))
+    traceable_to = " ".join(new.traceable_to.replace("\x00", "").split())
+    if len(traceable_to) > LONGEST_TRACE:
+        faults.append(InputError("traceable_to", f"Traceable to must have at most {LONGEST_TRACE} characters."))
     expires = _day(new.expires_on, faults)
     raise_faults(faults)
     lot = Lot(
@@ -206,6 +214,7 @@ def add_lot(w: Write, new: NewLot) -> Written:
         expires_on=expires,
         open_days=int(new.open_days or 0),
         single_use=new.container in SINGLE_USE,
+        traceable_to=traceable_to,
     )
     if fault := labels.name_fault(name, measures, {q: standards.nominal(lot, q) for q in measures}):
         raise fault
@@ -216,6 +225,7 @@ def add_lot(w: Write, new: NewLot) -> Written:
         {
             "code": code,
             "name": name,
+            "traceable_to": traceable_to,
             "measures": {k: m.model_dump(mode="json", exclude_unset=True) for k, m in measures.items()},
         },
     )
@@ -296,6 +306,7 @@ def fill_off(w: Write, *, lot_id: str, new: NewAliquot) -> Written:
         opened_at=w.now,
         open_days=int(new.keeps_days or 0),
         single_use=False,
+        traceable_to=parent.traceable_to,
         parent_id=parent.id,
     )
     w.session.add(lot)

@@ -25,10 +25,10 @@ MOST_ROWS = 500
 _PLACE = re.compile(r"[0-9A-Za-z](\.[1-9]\d?)?")
 
 
-#: The server's clock and the session's may drift apart by so much before the link is asked to begin anew [s].
+#: The server's clock and the session's may be apart by so much; of other moments nothing is stored [s].
 MOST_DRIFT_S = 2.0
-#: Beyond this no line was ever so slow: the session's clock was set or stood still, and its samples are of other moments [s].
-WRONG_CLOCK_S = 120.0
+#: A line may take so long for samples whose clock was compared by a short request just before; none is slower [s].
+SLOWEST_LINE_S = 120.0
 
 
 FUTURE_S = 30.0
@@ -134,23 +134,19 @@ def take(
     session_id: str,
     rows: list[SampleRow],
     now_s: float | None = None,
+    off_s: float | None = None,
     standing: Standing | None = None,
 ) -> dict[str, Any]:
     """Store what belongs to a dip; the rest was read while the probe stood nowhere. Sent twice, it is there once.
 
-    `now_s` is the link's clock as it sends: where it has drifted from the server's, the link is told to begin `again`; it is
-    `idle` while none of the meter's probes stands anywhere. Raises WrongClock where it is another clock altogether.
+    `now_s` is the link's clock as it sends, `off_s` how far it was from the server's by a short request just before; neither
+    is known of a session that has ended. The link is `idle` while none of the meter's probes stands anywhere.
+    Raises WrongClock, before anything is stored, where the clock is another one than the session began with.
     """
     with desk.sessions.begin() as session:
         meter, now = meter_of(session, token), desk.clock()
-        link = session.get(LinkSession, object_id(session_id, "link session"))
-        if link is None or link.meter_id != meter.id:
-            raise NotFound("There is no such session of this meter.")
-        drift = 0.0 if now_s is None else (now - link.at).total_seconds() - now_s
-        if abs(drift) > WRONG_CLOCK_S:
-            raise WrongClock(
-                f"The link's clock is {abs(drift):.0f} s off since its session began; its samples are not stored."
-            )
+        link = _session_of(session, meter, session_id)
+        _judge_clock(0.0 if now_s is None else (now - link.at).total_seconds() - now_s, off_s)
         probes = session.scalars(select(Probe).where(Probe.meter_id == meter.id, Probe.retired_at.is_(None)))
         by_place = {p.link_place: p.id for p in probes if p.address}
         stored = late = 0
@@ -164,8 +160,33 @@ def take(
             late += sum(now - at > timedelta(seconds=10) for at, _ in mine)
         last = {r.place: [r.signal, r.temperature_c] for r in rows}
         _spoke(session, link, now, last, standing)
-        again = abs(drift) > MOST_DRIFT_S
-        return {"stored": stored, "late": late, "again": again, "idle": _idle(session, meter, now)}
+        return {"stored": stored, "late": late, "idle": _idle(session, meter, now)}
+
+
+def clock(desk: Desk, token: str, session_id: str) -> dict[str, float]:
+    """Seconds since a link's session began, by the server's clock: what the link compares its own with."""
+    with desk.read() as session:
+        link = _session_of(session, meter_of(session, token), session_id)
+        return {"at_s": (desk.clock() - link.at).total_seconds()}
+
+
+def _session_of(session: Session, meter: Meter, session_id: str) -> LinkSession:
+    link = session.get(LinkSession, object_id(session_id, "link session"))
+    if link is None or link.meter_id != meter.id:
+        raise NotFound("There is no such session of this meter.")
+    return link
+
+
+def _judge_clock(late_s: float, off_s: float | None) -> None:
+    """Raises WrongClock. `late_s` is how much later by the server's clock the samples came than by the link's they went.
+
+    A slow line makes samples late, never early: late ones are believed where a short request found the clocks together.
+    """
+    slow_line = off_s is not None and abs(off_s) <= MOST_DRIFT_S and 0 < late_s <= SLOWEST_LINE_S
+    if abs(late_s) > MOST_DRIFT_S and not slow_line:
+        raise WrongClock(
+            f"The link's clock is {abs(late_s):.0f} s off since its session began; its samples are not stored."
+        )
 
 
 def _place(session: Session, probe_id: uuid.UUID, mine: list[tuple[datetime, SampleRow]]) -> int:

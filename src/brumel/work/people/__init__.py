@@ -1,10 +1,12 @@
 """Who may come in: people who sign in, their second factors, and the tokens of their programs."""
 
 from brumel.work.people.accounts import (
+    LONGEST_PASSWORD,
     LONGEST_SESSION,
     ROLES,
     SHORTEST_PASSWORD,
     UNIT_CHOICES,
+    Since,
     add_user,
     by_username,
     change_password,
@@ -16,8 +18,11 @@ from brumel.work.people.accounts import (
     of_session,
     open_session,
     running_sessions,
+    seal_anew,
     sign_in,
+    since_last,
     standing_session,
+    strength,
 )
 from brumel.work.people.invitations import (
     INVITED_FOR,
@@ -39,12 +44,14 @@ from brumel.work.people.invitations import (
 
 __all__ = [
     "INVITED_FOR",
+    "LONGEST_PASSWORD",
     "LONGEST_SESSION",
     "ROLES",
     "SHORTEST_PASSWORD",
     "UNIT_CHOICES",
     "FirstPerson",
     "Invited",
+    "Since",
     "accept",
     "add_user",
     "begin",
@@ -68,6 +75,9 @@ __all__ = [
     "open_session",
     "person",
     "running_sessions",
+    "seal_anew",
     "sign_in",
+    "since_last",
     "standing_session",
+    "strength",
 ]

@@ -7,20 +7,30 @@ import uuid
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import select, update
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
 from brumel.store.documents import Invitation
 from brumel.store.tables import Audit, Client, Token, User
-from brumel.work.desk import Desk, NotAllowed, NotFound, Refused, Write, Written, object_id, token_hash, writes
+from brumel.work.changes import Changes
+from brumel.work.desk import (
+    Desk,
+    NotAllowed,
+    NotFound,
+    Refused,
+    Write,
+    Written,
+    add_entries,
+    object_id,
+    token_hash,
+    writes,
+)
 from brumel.work.people import second_factor
-from brumel.work.people.accounts import ROLES, add_user, check_password, hash_password
+from brumel.work.people.accounts import NO_PASSWORD, ROLES, add_user, check_password, hash_password
 
 #: A password is chosen within this.
 INVITED_FOR = timedelta(days=7)
-#: What is kept instead of a hash until a password is chosen; no password has it.
-NO_PASSWORD = "!"  # noqa: S105
 
 
 @dataclass(frozen=True)
@@ -99,7 +109,8 @@ def deactivate(w: Write, *, user_id: str) -> Written:
     user = _another(w, user_id)
     user.active, user.stamp = False, secrets.token_hex(8)
     _end_invitations(w, user)
-    w.session.execute(update(Token).where(Token.user_id == user.id, Token.ended_at.is_(None)).values(ended_at=w.now))
+    for token in w.session.scalars(select(Token).where(Token.user_id == user.id, Token.ended_at.is_(None))):
+        token.ended_at = w.now
     w.record(f"user:{user.id}", {"deactivated": user.username})
     return Written(str(user.id))
 
@@ -118,9 +129,8 @@ def change_role(w: Write, *, user_id: str, role: str) -> Written:
 
 
 def _end_invitations(w: Write, user: User) -> None:
-    w.session.execute(
-        update(Invitation).where(Invitation.user_id == user.id, Invitation.used_at.is_(None)).values(used_at=w.now)
-    )
+    for row in w.session.scalars(select(Invitation).where(Invitation.user_id == user.id, Invitation.used_at.is_(None))):
+        row.used_at = w.now
 
 
 def _only_the_lead(w: Write) -> None:
@@ -160,20 +170,17 @@ def accept(desk: Desk, token: str, password: str) -> User:
         now = desk.clock()
         user = invited(session, token, now)
         check_password(password, of=(user.username, user.name))
-        used = session.execute(
-            update(Invitation)
-            .where(Invitation.token_hash == token_hash(token), Invitation.used_at.is_(None))
-            .values(used_at=now)
-            .returning(Invitation.user_id)
-        ).scalar()
-        if used is None:
+        row = session.get_one(Invitation, token_hash(token), with_for_update=True, populate_existing=True)
+        if row.used_at is not None:  # by somebody who was quicker
             raise NotFound("This invitation was used already.")
-        user.password_hash, user.stamp = hash_password(password), secrets.token_hex(8)
-        session.add(
-            Audit(
-                at=now, user_id=user.id, action="person.accept", subject=f"user:{user.id}", detail={}, key=uuid.uuid4()
-            )
+        entry = Audit(
+            at=now, user_id=user.id, action="person.accept", subject=f"user:{user.id}", detail={}, key=uuid.uuid4()
         )
+        with Changes(session) as changes:
+            row.used_at = now
+            user.password_hash, user.stamp = hash_password(password, desk.seal), secrets.token_hex(8)
+            session.flush()
+        add_entries(session, [entry], changes)
         return user
 
 
@@ -220,22 +227,22 @@ def begin(desk: Desk, given: FirstPerson) -> User:
         session.connection().exec_driver_sql("lock table users in share row exclusive mode")
         if not is_empty(session):
             raise Refused("This practice has begun already. Sign in, or ask its lead for an invitation.")
-        try:
-            user = add_user(session, desk, given.username, given.name, "lead", given.password)
-        except InputError as error:
-            faults.append(error)
+        with Changes(session) as changes:
+            try:
+                user = add_user(session, desk, given.username, given.name, "lead", given.password)
+            except InputError as error:
+                faults.append(error)
         if faults:
             raise faults[0] if len(faults) == 1 else InputErrors(faults)
-        session.add(
-            Audit(
-                at=desk.clock(),
-                user_id=user.id,
-                action="person.begin",
-                subject=f"user:{user.id}",
-                detail={"begun": user.username},
-                key=uuid.uuid4(),
-            )
+        entry = Audit(
+            at=desk.clock(),
+            user_id=user.id,
+            action="person.begin",
+            subject=f"user:{user.id}",
+            detail={"begun": user.username},
+            key=uuid.uuid4(),
         )
+        add_entries(session, [entry], changes)
         return user
 
 

@@ -9,17 +9,19 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import pyotp
-from sqlalchemy import delete, select, update
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
 from brumel.store.desk import RecoveryCode
 from brumel.store.tables import User
 from brumel.work.desk import Desk, MovedOn, Write, Written, token_hash, writes
+from brumel.work.people.accounts import hash_password, is_hash_of
+from brumel.work.sealing import Seal
 
 #: A code counts for 30 s; one of the step before and after is taken too, for clocks that are a little off.
 STEP_S, WINDOW = 30, 1
-RECOVERY_CODES = 8
+RECOVERY_CODES, CODE_LENGTH = 8, 10
 #: A seed in the letters of base32.
 SEED_LENGTH, SEED_LETTERS = 32, frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ234567")
 
@@ -70,9 +72,10 @@ def set_up(w: Write, *, seed: str, one_time: str) -> Codes:
         raise InputError(
             "one_time", "This is not the code your device shows now. Look at its clock, and type the next one."
         )
-    user.totp_secret, user.totp_step = seed, step
-    codes = tuple(secrets.token_hex(5) for _ in range(RECOVERY_CODES))
-    w.session.add_all(RecoveryCode(token_hash=token_hash(code), user_id=user.id) for code in codes)
+    user.totp_secret, user.totp_step = w.seal.close(seed), step
+    codes = tuple(secrets.token_hex(CODE_LENGTH // 2) for _ in range(RECOVERY_CODES))
+    # They are short enough to be guessed from a plain hash: they are kept as passwords are (ASVS 2.6.2).
+    w.session.add_all(RecoveryCode(token_hash=hash_password(code, w.seal), user_id=user.id) for code in codes)
     w.record(f"user:{user.id}", {"second factor": "set up"})
     return Codes(codes)
 
@@ -83,7 +86,7 @@ def take_off(w: Write, *, one_time: str) -> Written:
     user = w.session.get_one(User, w.actor.id, with_for_update={"of": User})
     if not user.totp_secret:
         raise MovedOn("You have no second factor.")
-    if not _is_right(w.session, user, one_time, w.now):
+    if not _is_right(w.session, user, one_time, w.now, w.seal):
         raise InputError("one_time", "This is not the code your device shows now.")
     remove(w.session, user)
     w.record(f"user:{user.id}", {"second factor": "taken off"})
@@ -93,32 +96,31 @@ def take_off(w: Write, *, one_time: str) -> Written:
 def remove(session: Session, user: User) -> None:
     """Forget a person's second factor, as part of another write: their device is lost."""
     user.totp_secret, user.totp_step = "", 0
-    session.execute(delete(RecoveryCode).where(RecoveryCode.user_id == user.id))
+    for code in session.scalars(select(RecoveryCode).where(RecoveryCode.user_id == user.id)):
+        session.delete(code)
 
 
 def is_right(desk: Desk, user_id: uuid.UUID, one_time: str) -> bool:
     """Whether this is the code of now, or one for a lost device. Either counts once."""
     with desk.sessions.begin() as session:
         user = session.get(User, user_id, with_for_update={"of": User})
-        return user is not None and user.active and _is_right(session, user, one_time, desk.clock())
+        return user is not None and user.active and _is_right(session, user, one_time, desk.clock(), desk.seal)
 
 
-def _is_right(session: Session, user: User, one_time: str, now: datetime) -> bool:
-    step = _step(user.totp_secret, one_time, now)
+def _is_right(session: Session, user: User, one_time: str, now: datetime, seal: Seal) -> bool:
+    step = _step(seal.open(user.totp_secret), one_time, now) if seal.opens(user.totp_secret) else None
     if step is not None and step > user.totp_step:  # a code that was seen once is worth nothing
         user.totp_step = step
         return True
-    used = session.scalar(
-        update(RecoveryCode)
-        .where(
-            RecoveryCode.token_hash == token_hash("".join(one_time.split()).lower()),
-            RecoveryCode.user_id == user.id,
-            RecoveryCode.used_at.is_(None),
-        )
-        .values(used_at=now)
-        .returning(RecoveryCode.token_hash)
-    )
-    return used is not None
+    typed = "".join(one_time.split()).lower()
+    left = select(RecoveryCode).where(RecoveryCode.user_id == user.id, RecoveryCode.used_at.is_(None))
+    for code in session.scalars(left.with_for_update()) if len(typed) == CODE_LENGTH else ():
+        if code.token_hash == token_hash(typed) or is_hash_of(
+            code.token_hash, typed, seal
+        ):  # the first: of earlier versions
+            code.used_at = now
+            return True
+    return False
 
 
 def codes_left(session: Session, user: User) -> int:

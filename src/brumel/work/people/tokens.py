@@ -63,11 +63,9 @@ def make_token(w: Write, *, name: str, scopes: Sequence[str], days: int) -> Made
 @writes("token.calendar", MadeToken, secret=frozenset({"token"}))
 def make_calendar(w: Write) -> MadeToken:
     """The address of a calendar feed of one's own; one of before no longer opens."""
-    w.session.execute(
-        update(Token)
-        .where(Token.user_id == w.actor.id, Token.kind == "calendar", Token.ended_at.is_(None))
-        .values(ended_at=w.now)
-    )
+    of_before = select(Token).where(Token.user_id == w.actor.id, Token.kind == "calendar", Token.ended_at.is_(None))
+    for row in w.session.scalars(of_before):
+        row.ended_at = w.now
     return _make(w, "calendar", "calendar", ["due"], CALENDAR_DAYS)
 
 

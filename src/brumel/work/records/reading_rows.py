@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from typing import Any
 
 from sqlalchemy import Select
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Load, Session, aliased, defer, lazyload, load_only, selectinload
 
 from brumel.store.records import Decision, Signature
-from brumel.store.tables import Client, Reading, Site, User
+from brumel.store.tables import Calibration, Client, Reading, Run, Site, User
 
 #: The columns, each with what it holds. Names and units never change; new ones are added at the end.
 ABOUT = {
@@ -76,6 +76,18 @@ def rows(session: Session, query: Select[Any], reading: type[Reading]) -> Iterat
         .join(reader, reader.id == first.by_id)
         .outerjoin(Signature, Signature.reading_id == reading.id)
         .outerjoin(Decision, Decision.id == reading.decision_id)
+    )
+    # What many readings share is asked for once a batch, not with each row.
+    calibration = selectinload(reading.calibration).options(defer(Calibration.fit), defer(Calibration.verdict))
+    query = query.options(
+        lazyload(reading.visit),
+        defer(reading.findings),
+        selectinload(reading.probe).lazyload("*"),
+        selectinload(reading.by),
+        calibration.lazyload("*"),
+        calibration.selectinload(Calibration.run).options(load_only(Run.id, Run.method), lazyload("*")),
+        Load(Signature).lazyload("*"),
+        Load(Decision).lazyload("*"),
     )
     for row, client, site, zone, read_by, signature, decision in session.execute(
         query.execution_options(yield_per=500)

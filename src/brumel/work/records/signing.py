@@ -86,7 +86,7 @@ def sign(
     """
     if w.actor.role != "lead":
         raise NotAllowed("Signing readings is for the lead.")
-    if not people.is_password(w.session, w.actor, password):
+    if not people.is_password(w, password):
         raise InputError("password", "Password is not yours as you signed in with it. Nothing was signed.")
     if scope.kind not in SCOPES:
         raise NotFound("There is nothing of that kind to sign.")

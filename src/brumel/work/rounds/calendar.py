@@ -103,6 +103,8 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
     faults: list[InputError] = []
     if not new.name.strip() or len(new.name) > 80:
         faults.append(InputError("name", "A round needs a name of at most 80 letters."))
+    elif not retired and _is_taken(w.session, new.name, round_id):
+        faults.append(InputError("name", "There is a round of this name already.", value=new.name[:80]))
     if not new.sites:
         faults.append(InputError("site", "A round needs at least one site."))
     if len(set(new.sites)) != len(new.sites):
@@ -154,3 +156,8 @@ def save_round(w: Write, *, new: NewRound, round_id: str = "", retired: bool = F
     planned_round.stops.extend(RoundStop(place=i, site_id=s.id) for i, s in enumerate(stops))
     w.record(f"round:{planned_round.id}", {"name": planned_round.name, "sites": len(stops)})
     return Written(str(planned_round.id))
+
+
+def _is_taken(session: Session, name: str, round_id: str) -> bool:
+    query = select(Round.id).where(Round.name == " ".join(name.split()), Round.retired_at.is_(None))
+    return any(str(found) != round_id for found in session.scalars(query))

@@ -1,6 +1,7 @@
 // A service visit at the water: led through step by step, kept in this browser as it is typed, and sent when there is a signal.
 import { shrink } from "./field/photos.js";
 import { button, database, isStored } from "./kept.js";
+import { home } from "./root.js";
 
 const root = document.querySelector("[data-service]");
 const about = JSON.parse(root.dataset.service);
@@ -286,7 +287,7 @@ const begin = async () => {
         ? "Kept: this page opens without a signal, and what you type stays."
         : "Not kept yet: open it once more where there is a signal.";
   });
-  await navigator.serviceWorker.register("/rounds/sw.js", { scope: "/rounds/" });
+  await navigator.serviceWorker.register(`${home}rounds/sw.js`, { scope: `${home}rounds/` });
   const worker = await navigator.serviceWorker.ready;
   const styles = [...document.querySelectorAll("link[rel=stylesheet], link[rel=modulepreload], script[src]")];
   const own = styles.map((each) => each.href || each.src).filter(Boolean);

@@ -3,6 +3,10 @@
 const CACHE = "brumel-field-2";
 // Who may open the kept pages, and until when; written by the pages themselves (kept.js), read here.
 const SESSION = "/rounds/kept-session";
+// Where Brumel lies on its host, without a slash at the end: nothing at the top, or the path it is under.
+const ROOT = self.location.pathname.replace(/\/rounds\/sw\.js$/, "");
+// An address as it stands below that; nothing for what is not ours.
+const below = (url) => (url.pathname.startsWith(`${ROOT}/`) ? url.pathname.slice(ROOT.length) : "");
 
 self.addEventListener("install", () => self.skipWaiting());
 self.addEventListener("activate", (event) => event.waitUntil(self.clients.claim()));
@@ -20,7 +24,7 @@ self.addEventListener("message", (event) => {
 
 // The pages that open without a signal: an outing's sites and the cups of its probes, and the service of a logger.
 const isField = (url) =>
-  /^\/rounds\/(outings\/[0-9a-f-]+\/(field|cups)|deployments\/[0-9a-f-]+\/service)$/.test(url.pathname);
+  /^\/rounds\/(outings\/[0-9a-f-]+\/(field|cups)|deployments\/[0-9a-f-]+\/service)$/.test(below(url));
 
 // Where the home screen leads; without a signal that is the field page that was kept last.
 const RUNNING = "/rounds/running";
@@ -44,7 +48,7 @@ const isOpen = async (cache, page) => {
 
 const LOCKED = `<!doctype html><html lang="en"><meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1"><title>Signed out · Brumel</title>
-<link rel="stylesheet" href="/static/css/ink.css"><link rel="stylesheet" href="/static/css/book.css">
+<link rel="stylesheet" href="${ROOT}/static/css/ink.css"><link rel="stylesheet" href="${ROOT}/static/css/book.css">
 <main id="main"><section class="leaf"><h1>This page is locked</h1>
 <p>Your sign-in ran out, or you are signed out. Sign in again where there is a signal: this page then opens, and every
 visit that waits in this phone is still here and is sent.</p></section></main></html>`;
@@ -54,7 +58,7 @@ const ofAnyVersion = async (cache, path) => {
   const name = path.replace(/^\/static\//, "/");
   const kept = await cache.keys();
   const one = kept.find((each) => {
-    const other = new URL(each.url).pathname;
+    const other = below(new URL(each.url));
     return other.startsWith("/static/") && other.endsWith(name);
   });
   return one && cache.match(one, { ignoreVary: true });
@@ -62,7 +66,7 @@ const ofAnyVersion = async (cache, path) => {
 
 const fromCache = async (request, error) => {
   const cache = await caches.open(CACHE);
-  const path = new URL(request.url).pathname;
+  const path = below(new URL(request.url));
   if (path === RUNNING) return (await keptField(cache)) ?? Promise.reject(error);
   const found =
     (await cache.match(request, { ignoreVary: true })) ??
@@ -74,7 +78,7 @@ const fromCache = async (request, error) => {
 
 self.addEventListener("fetch", (event) => {
   const url = new URL(event.request.url);
-  const mine = isField(url) || url.pathname === RUNNING || url.pathname.startsWith("/static/");
+  const mine = isField(url) || below(url) === RUNNING || below(url).startsWith("/static/");
   if (event.request.method !== "GET" || url.origin !== self.location.origin || !mine) return;
   event.respondWith(
     fetch(event.request)

@@ -274,6 +274,8 @@ def _keep_readings(w: Write, row: Import, readings: Sequence[PastReading], told:
             for table, rows in ((Visit, visits), (ImportedRow, marks), (VisitNote, notes), (Reading, kept)):
                 if rows:
                     w.session.execute(insert(table), rows)
+            for table, rows in ((Visit, visits), (VisitNote, notes), (Reading, kept)):
+                w.name_rows(table.__tablename__, (each["id"] for each in rows))
             visits, marks, notes, kept = [], [], [], []
             told(40 + count * 59 // total, 100)
 
@@ -356,4 +358,5 @@ def _strike_all(w: Write, row: Import, why: str) -> None:
     query = select(*(made_new.get(column.name, column) for column in columns)).where(
         Reading.visit_id.in_(visits), is_standing(), Reading.struck.is_(False)
     )
-    w.session.execute(insert(Reading).from_select([column.name for column in columns], query))
+    struck = insert(Reading).from_select([column.name for column in columns], query).returning(Reading.id)
+    w.name_rows("readings", w.session.scalars(struck))

@@ -1,4 +1,5 @@
 // What the kept pages of an outing share: they keep themselves, say whether there is a signal, and mind the queue.
+import { home } from "../root.js";
 import { asFile, draw, fromFile, send } from "./queue.js";
 
 const body = JSON.parse(document.querySelector("[data-field]").dataset.field);
@@ -23,7 +24,7 @@ const keep = async () => {
     isKept = event.data.kept || isKept;
     sayNet();
   });
-  await navigator.serviceWorker.register("/rounds/sw.js", { scope: "/rounds/" });
+  await navigator.serviceWorker.register(`${home}rounds/sw.js`, { scope: `${home}rounds/` });
   const ready = await navigator.serviceWorker.ready;
   isKept = Boolean(await caches.match(body.page, { ignoreVary: true }));
   if (navigator.onLine) ready.active.postMessage({ keep: [body.page, ...body.keep] });
