@@ -75,9 +75,10 @@ def test_25_rows_fit_a_desk_and_a_phone_loses_no_column(told, open_page):
     page.goto("/records")
     page.get_by_role("link", name="compact").click()
     shown = "rows => rows.filter(r => r.getBoundingClientRect().bottom <= innerHeight).length"
+    expect(page.locator("tbody tr")).to_have_count(25)
     assert page.locator("tbody tr").evaluate_all(shown) == 25
     page.get_by_role("link", name="next page").click()  # what was chosen goes along
-    assert page.locator("tbody tr").count() == 25
+    expect(page.locator("tbody tr")).to_have_count(25)  # waits: a page half read has fewer
     first = page.locator("tbody tr").first
     wide = [cell.strip() for cell in first.locator("td:not(:empty)").all_inner_texts()]
     phone = open_page(told.base, "ilka", width=320, height=700)
