@@ -136,7 +136,7 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     from brumel.work import demo as work_demo
     from brumel.work.desk import Desk
 
-    engine = make_engine(url)
+    engine = make_engine(url, hurried=True)
     desk = Desk(make_sessions(engine))
     how_many = work_demo.WEEKS if weeks is None else weeks
     # Forked from a server of their own: forks of this process would share its lines to the database.

@@ -42,10 +42,14 @@ class Hands:
 
     def calibrate(self, desk: Desk, actor: User, tasks: Sequence[Task]) -> list[str]:
         """Begin every task at the desk's moment; the clock goes on to the end of the longest. Returns the runs' ids."""
+        return self.together(desk, actor, _calibrate, tasks)
+
+    def together(self, desk: Desk, actor: User, chore: Chore, whats: Sequence[Any]) -> list[Any]:
+        """Begin the same chore for each at the desk's moment; the clock goes on to the end of the longest."""
         clock = clock_of(desk)
-        done = [each.result() for each in [self._begin(desk, actor, _calibrate, task) for task in tasks]]
+        done = [each.result() for each in [self._begin(desk, actor, chore, what) for what in whats]]
         clock.at = max([clock.at, *(ended for _, ended in done)])
-        return [run for run, _ in done]
+        return [result for result, _ in done]
 
     def meanwhile(self, desk: Desk, actor: User, chore: Chore, what: Any) -> None:
         """Do this beside what comes next, until `catch_up`."""
@@ -56,12 +60,12 @@ class Hands:
         while self._meanwhile:
             self._meanwhile.pop().result()
 
-    def _begin(self, desk: Desk, actor: User, chore: Chore, what: Any) -> Future[Any]:
+    def _begin(self, desk: Desk, actor: User, chore: Chore, what: Any) -> Future[tuple[Any, datetime]]:
         at = clock_of(desk).at
         if self._several is not None:
             url = desk.sessions.kw["bind"].url.render_as_string(hide_password=False)
             return self._several.submit(_there, url, at, actor.id, chore, what)
-        done: Future[Any] = Future()
+        done: Future[tuple[Any, datetime]] = Future()
         done.set_result(_done(desk.sessions, at, actor.id, chore, what))
         return done
 
@@ -71,23 +75,25 @@ ONE_HAND = Hands()
 
 @cache
 def _sessions(url: str) -> sessionmaker[Session]:
-    return make_sessions(make_engine(url, pool_size=2))
+    return make_sessions(make_engine(url, pool_size=2, hurried=True))
 
 
-def _there(url: str, at: datetime, actor_id: uuid.UUID, chore: Chore, what: Any) -> Any:
+def _there(url: str, at: datetime, actor_id: uuid.UUID, chore: Chore, what: Any) -> tuple[Any, datetime]:
     """In a process of its own."""
     return _done(_sessions(url), at, actor_id, chore, what)
 
 
-def _done(sessions: sessionmaker[Session], at: datetime, actor_id: uuid.UUID, chore: Chore, what: Any) -> Any:
+def _done(
+    sessions: sessionmaker[Session], at: datetime, actor_id: uuid.UUID, chore: Chore, what: Any
+) -> tuple[Any, datetime]:
+    """What the chore gave, and the moment at which it was done."""
     desk = Desk(sessions, Then(at))
     with desk.read() as session:
         actor = session.get_one(User, actor_id)
-    return chore(desk, actor, what)
+    return chore(desk, actor, what), clock_of(desk).at
 
 
-def _calibrate(desk: Desk, actor: User, task: Task) -> tuple[str, datetime]:
+def _calibrate(desk: Desk, actor: User, task: Task) -> str:
     with desk.read() as session:
         probe = session.get_one(Probe, task.probe)
-    run = calibrate(desk, actor, probe, task.method, dict(task.cups), task.conditions)
-    return run, clock_of(desk).at
+    return calibrate(desk, actor, probe, task.method, dict(task.cups), task.conditions)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -17,10 +18,11 @@ from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench import closing_checks
 from brumel.work.bench.conditions import Conditions
 from brumel.work.demo import sites as demo_sites
+from brumel.work.demo.calibrating import ONE_HAND, Hands
 from brumel.work.demo.world import World
 from brumel.work.desk import Desk, Refused
 from brumel.work.link import samples
-from brumel.work.practice.scripted import Then, take_cups
+from brumel.work.practice.scripted import Then, clock_of, take_cups
 from brumel.work.records import decisions, review, signing
 from brumel.work.rounds import calendar, logger, outings
 
@@ -36,7 +38,7 @@ CARRIED = {
 FAILED, UNSIGNED = 5, (2, 1)
 
 
-def day(desk: Desk, clock: Then, world: World, number: int) -> list[str]:
+def day(desk: Desk, clock: Then, world: World, number: int, hands: Hands = ONE_HAND) -> list[str]:
     """Both rounds, then the closing checks, whose ids are returned: the lead decides about them."""
     with desk.read() as session:
         planned = [(r.id, [s.id for s in r.sites]) for r in calendar.rounds(session)]
@@ -50,7 +52,10 @@ def day(desk: Desk, clock: Then, world: World, number: int) -> list[str]:
             visit(desk, clock, world.users["ansa"], site, probes, out)
         outings.end(desk, world.users["ansa"], uuid.uuid4(), outing_id=out)
     clock.on(minutes=35)
-    closings = [close(desk, clock, world, key, lot, number) for key, lot in (("A", "7"), ("A3", "1413"))]
+    if number == FAILED:
+        _dried_out(desk, world.probes["A"])
+    checks = [Check(world.probes[key].id, str(world.lots[lot].id)) for key, lot in (("A", "7"), ("A3", "1413"))]
+    closings = hands.together(desk, world.users["ansa"], close, checks)
     put_away(desk, world, number)
     return closings
 
@@ -129,18 +134,30 @@ def _kept(desk: Desk, visit_id: str) -> list[Reading]:
         return rounds.of_visit(session, uuid.UUID(str(visit_id)))
 
 
-def close(desk: Desk, clock: Then, world: World, key: str, lot: str, number: int) -> str:
-    """The closing check of a probe; in the week it failed the bulb had dried on the way."""
-    probe, actor = world.probes[key], world.users["ansa"]
-    if key == "A" and number == FAILED:
-        with desk.sessions.begin() as session:
-            name = f"probe:{probe.id}"
-            body = simulator.truth(session, name)
-            simulator.set_truth(session, name, body | {"offset_mv": float(body["offset_mv"]) - 19.0})
+@dataclass(frozen=True)
+class Check:
+    """A closing check that is to be made: of which probe, in which lot."""
+
+    probe: uuid.UUID
+    lot: str
+
+
+def _dried_out(desk: Desk, probe: Probe) -> None:
+    """In the week its closing check failed the bulb had dried on the way."""
+    with desk.sessions.begin() as session:
+        name = f"probe:{probe.id}"
+        body = simulator.truth(session, name)
+        simulator.set_truth(session, name, body | {"offset_mv": float(body["offset_mv"]) - 19.0})
+
+
+def close(desk: Desk, actor: User, check: Check) -> str:
+    """The closing check of a probe; its id."""
+    with desk.read() as session:
+        probe = session.get_one(Probe, check.probe)
     run = closing_checks.start(
-        desk, actor, uuid.uuid4(), probe_id=str(probe.id), source="live", cups=[f"lot:{world.lots[lot].id}"]
+        desk, actor, uuid.uuid4(), probe_id=str(probe.id), source="live", cups=[f"lot:{check.lot}"]
     ).id
-    state = take_cups(desk, clock, actor, run, probe)
+    state = take_cups(desk, clock_of(desk), actor, run, probe)
     return str(closing_checks.finish(desk, actor, uuid.uuid4(), run_id=run, turn=state.turn).id)
 
 

@@ -17,7 +17,7 @@ from brumel.store.deployments import Deployment, FeedRecord
 from brumel.store.tables import Meter, Probe, User
 from brumel.work import simulator
 from brumel.work.bench.conditions import Conditions
-from brumel.work.demo.calibrating import ONE_HAND, Task
+from brumel.work.demo.calibrating import ONE_HAND, Hands, Task
 from brumel.work.demo.world import World
 from brumel.work.desk import Desk, Refused
 from brumel.work.practice.scripted import Then
@@ -35,9 +35,8 @@ GAINS_S = 17.0
 _TRUTH = "logger:"
 
 
-def _meters(desk: Desk, world: World, start: datetime) -> dict[str, Probe]:
+def _meters(desk: Desk, world: World, start: datetime) -> None:
     """The two loggers with their probes; they come when the history is whole, and the start has none of them."""
-    made = {}
     with desk.sessions.begin() as session:
         for key, name, serial, quantity, probe, kind, more in (
             ("L1", "Logger L1", "TWS-L-031", "oxygen", "Oxygen cap L1", "optical", {}),
@@ -62,27 +61,36 @@ def _meters(desk: Desk, world: World, start: datetime) -> dict[str, Probe]:
             session.add(meter)
             session.flush()
             session.add(row)
-            world.meters[key], world.probes[key], made[key] = meter, row, row
+            world.meters[key], world.probes[key] = meter, row
             truth = (
                 {"gain": 1.01, "seed": 131, "cups_c": 18.0}
                 if key == "L1"
                 else {"cell_constant": 0.505, "seed": 132, "cups_c": 18.2}
             )
             simulator.set_truth(session, f"probe:{row.id}", truth)
-    return made
 
 
-def live_through(desk: Desk, world: World) -> None:
+def live_through(desk: Desk, world: World, hands: Hands = ONE_HAND) -> None:
     """Six weeks of the oxygen logger, which still stands, and four of the conductivity one, which was lifted."""
     now = desk.clock()
     begin = (now - timedelta(days=42)).replace(hour=8, minute=0, second=0, microsecond=0)
-    probes = _meters(desk, world, begin - timedelta(days=30))
+    _meters(desk, world, begin - timedelta(days=30))
+    for chore in (_first, _second):
+        hands.meanwhile(Desk(desk.sessions, Then(now)), world.users["ansa"], chore, (world, begin))
+
+
+def _first(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
+    world, begin = what
     air = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
-    _calibrate(desk, world, begin, Task(probes["L1"].id, "do-saturated-air", {}, air))
-    _oxygen(desk, world, begin, now)
+    _calibrate(desk, world, begin, Task(world.probes["L1"].id, "do-saturated-air", {}, air))
+    _oxygen(desk, world, begin, desk.clock())
+
+
+def _second(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
+    world, begin = what
     standard = {"standard": str(world.lots["1413"].id)}
-    _calibrate(desk, world, begin + timedelta(days=7), Task(probes["L2"].id, "ec-one-standard", standard))
-    _conductivity(desk, world, begin + timedelta(days=7), now)
+    _calibrate(desk, world, begin + timedelta(days=7), Task(world.probes["L2"].id, "ec-one-standard", standard))
+    _conductivity(desk, world, begin + timedelta(days=7), desk.clock())
 
 
 def _calibrate(desk: Desk, world: World, out_at: datetime, task: Task) -> None:

@@ -71,7 +71,7 @@ PLACES: dict[str, tuple[Any, ...]] = {
         8.7324,
         [],
         FISH,
-        _FRESH,
+        {**_FRESH, "alkalinity_mg_l": 38.0},
         "Below the screens; the grating is slippery.",
     ),
     "hatchery": (

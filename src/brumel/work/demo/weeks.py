@@ -18,6 +18,9 @@ from brumel.work.desk import Desk
 from brumel.work.practice.scripted import Then
 from brumel.work.practice.world import SETTINGS
 
+#: The week in which the metal of the redox probe was dirty.
+DIRTY = 3
+
 
 @dataclass(frozen=True)
 class Week:
@@ -41,10 +44,11 @@ class Week:
         if number == self.of:
             _begin(then, world)
         self.hands.calibrate(then, world.users["ansa"], _morning(world, number))
-        _orp(then, clock, world, number)
+        if number == DIRTY:
+            _orp_again(then, clock, world)
         self.hands.calibrate(then, world.users["ansa"], _tips(world, number))
         self.hands.catch_up()  # what the lead made of the last day stands before the next one begins
-        closing_ids = demo_days.day(then, clock, world, number)
+        closing_ids = demo_days.day(then, clock, world, number, self.hands)
         if number not in demo_days.UNSIGNED:
             self.hands.meanwhile(then, world.users["ilka"], demo_days.decide, closing_ids)
         clock.on(hours=2)
@@ -62,6 +66,8 @@ def _morning(world: World, number: int) -> list[Task]:
         _task(world, "A5", oxygen, {"zero": "zero"}, in_air),
         _task(world, "C1", "cl-check", {}),
     ]
+    if number != DIRTY:
+        tasks.append(_orp_check(world))
     if number % 2 == 0:
         tasks.append(_task(world, "spare", "ph-7-4-10", buffers))
     return tasks
@@ -101,7 +107,7 @@ def _aged(number: int, age: float) -> dict[str, dict[str, Any]]:
             "offset_mv": 3.0 + 2 * age + life,
             "seed": 141 + number,
             "cups_c": 20.5,
-            "faults": ["dirty_metal"] if number == 3 else [],
+            "faults": ["dirty_metal"] if number == DIRTY else [],
         },
         "A5": {"gain": membrane + 0.004 * life, "zero_percent": 0.6, "seed": 151 + number, "cups_c": 13.0 + number % 4},
         "A6": {
@@ -138,12 +144,14 @@ def _begin(desk: Desk, world: World) -> None:
     _one(desk, world, _task(world, "A8", "temp-two-points", {}))
 
 
-def _orp(desk: Desk, clock: Then, world: World, number: int) -> None:
-    """Each week; in week 3 the metal was dirty, the check failed, and was repeated after cleaning."""
-    check = _task(world, "A4", "orp-check", {"standard": "zobell"})
+def _orp_check(world: World) -> Task:
+    return _task(world, "A4", "orp-check", {"standard": "zobell"})
+
+
+def _orp_again(desk: Desk, clock: Then, world: World) -> None:
+    """The week the metal was dirty: the check failed, and was repeated after cleaning."""
+    check = _orp_check(world)
     failed = _one(desk, world, check)
-    if number != 3:
-        return
     with desk.sessions.begin() as session:
         body = simulator.truth(session, f"probe:{world.probes['A4'].id}")
         simulator.set_truth(session, f"probe:{world.probes['A4'].id}", {**body, "faults": []})
