@@ -6,7 +6,7 @@ from typing import NamedTuple
 import numpy as np
 import pytest
 
-from brumel.core import chlorine, conductivity, drift, ions, oxygen, ph, redox, salinity
+from brumel.core import chlorine, conductivity, drift, gases, ions, oxygen, ph, redox, salinity
 from brumel.core.errors import InputError, InputErrors
 
 CELL = conductivity.fit_cell([conductivity.CellPoint(1278.0, 20.0, 1278.0)])
@@ -70,6 +70,7 @@ ROWS = {
     "ammonia share": Row(ions.unionised_ammonia_fraction, ((6.5, 7.5, 8.9), T, S), (20, 80, 60)),
     "as nitrogen": Row(ions.as_nitrogen_mg_l, ((0.1, 1.0, 9.0),), (-1,)),
     "hypochlorous share": Row(chlorine.hypochlorous_fraction, ((6.5, 7.5, 8.9), T), (20, 80)),
+    "sulfide constant": Row(gases.sulfide_pk, (T, S), (80, -1)),
     "hypochlorous constant": Row(chlorine.hypochlorous_pka, (T,), (80,)),
     "drift": Row(
         lambda v, t: drift.correct_one_point(v, t, drift.StandardCheck(100.0, 7.4, 7.0), 0.0),

@@ -1,15 +1,19 @@
 """Chlorine beside cyanuric acid, free carbon dioxide, mixing and disturbing ions, against sources and general libraries."""
 
+import math
+
 import PyCO2SYS
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PyCO2SYS.equilibria.p1atm import kH2S_TOT_YM95
 
-from brumel.core import carbonate, ions, mixing, sense, stabiliser
+from brumel.core import carbonate, gases, ions, mixing, oxygen, sense, stabiliser
 from brumel.core.chlorine import hypochlorous_fraction
-from brumel.core.errors import InputError
+from brumel.core.errors import InputError, InputErrors
 from brumel.core.fitness.ions import IonFit
-from brumel.core.sheet import ReadWith, Water, report, series
+from brumel.core.sheet import ReadWith, Reported, SheetFacts, Water, derive, not_stated, report, series
+from brumel.core.working import Ladder
 
 
 def test_the_constants_of_the_chlorinated_forms_close_their_cycles():
@@ -54,6 +58,65 @@ def test_ions_lower_free_carbon_dioxide_a_little_and_bad_water_is_refused():
     assert 0.88 < hard / pure < 0.97  # Davies at 0.008 mol/L: one charge 0.91
     with pytest.raises(InputError):
         carbonate.free_carbon_dioxide(7.0, 100.0, 20.0, 40_000.0)
+
+
+@pytest.mark.parametrize(("t", "s"), [(5.0, 0.0), (14.0, 8.0), (25.0, 35.0)])
+def test_hydrogen_sulfide_s_constant_is_that_of_an_independent_library(t, s):
+    """PyCO2SYS, H2S of Millero1988 as Yao and Millero 1995 give it, total scale."""
+    expected = -math.log10(float(kH2S_TOT_YM95(t + 273.15, s)))
+    assert gases.sulfide_pk(t, s) == pytest.approx(expected, abs=1e-6)
+
+
+def test_half_of_the_sulfide_is_hydrogen_sulfide_at_its_constant():
+    """pK1 of about 7.0 at 25 °C in fresh water: from memory of handbook tables."""
+    assert gases.sulfide_pk(25.0) == pytest.approx(7.0, abs=0.05)
+    assert gases.hydrogen_sulfide(0.2, float(gases.sulfide_pk(14.0)), 14.0).value == pytest.approx(0.1)
+    with pytest.raises(InputErrors) as told:
+        gases.hydrogen_sulfide(-1, 20, 80, 0)
+    assert len(told.value.faults) == 3
+
+
+@given(t=st.floats(0, 35), p=st.floats(700, 1060), s=st.floats(0, 40))
+def test_water_in_balance_with_the_air_holds_100_percent_of_every_gas(t, p, s):
+    found = gases.dissolved_gas(0.0, p, t, s, float(oxygen.saturation_mg_l(t, s, p)))
+    assert (found.total_percent, found.oxygen_percent) == pytest.approx((100, 100))
+    # Argon and nitrogen are all of dry air but oxygen and 0.04 %.
+    assert found.nitrogen_percent == pytest.approx(100, abs=0.06)
+    assert found.free_depth_m == 0
+
+
+def test_gas_pressures_by_the_handbook_s_formula():
+    """Standard Methods 2810, from memory: pO2 = 0.5318 C/β mmHg with β 0.03414 L/(L atm) at 15 °C, N2 share 0.7902."""
+    air, over, read, vapour = 745.0, 60.0, 12.0, 12.79
+    partial = 0.5318 * read / 0.03414
+    nitrogen = 100 * (air + over - partial - vapour) / (0.7902 * (air - vapour))
+    found = gases.dissolved_gas(over * 1.333224, air * 1.333224, 15.0, 0.0, read)
+    assert found.total_percent == pytest.approx(100 * 805 / 745)
+    assert found.nitrogen_percent == pytest.approx(nitrogen, abs=0.5)
+    assert found.free_depth_m == pytest.approx(0.816, abs=0.001)  # 80.0 hPa under 98.07 hPa a metre
+
+
+def _beside(alkalinity: float | None, **read: float) -> SheetFacts:
+    units = {"temperature": "°C", "ph": "pH", "conductivity": "µS/cm"}
+    of = {q: Reported(q, v, units[q], 0.04, Ladder(q).done()) for q, v in read.items()}
+    return SheetFacts(of, Water(alkalinity_mg_l=alkalinity))
+
+
+def test_free_carbon_dioxide_follows_on_a_sheet_whose_site_s_alkalinity_is_known():
+    facts = _beside(60.0, ph=7.2, temperature=11.0, conductivity=140.0)
+    (found,) = [r for r in derive(facts.read, facts.water) if r.quantity == "carbon_dioxide"]
+    assert found.value == pytest.approx(carbonate.free_carbon_dioxide(7.2, 60.0, 11.0, 140.0).value)
+    # 0.02 pH is 4.6 %, the site's alkalinity 10 %; k = 2.
+    assert found.expanded_uncertainty == pytest.approx(2 * found.value * math.hypot(0.046, 0.1), rel=0.02)
+    for alkalinity, read, why in (
+        (None, {"ph": 7.2}, ""),
+        (60.0, {"ph": 7.2, "conductivity": 20_000.0}, "not fresh"),
+        (60.0, {"ph": 3.1}, "pH lies outside"),
+    ):
+        facts = _beside(alkalinity, temperature=11.0, **read)
+        assert not [r for r in derive(facts.read, facts.water) if r.quantity == "carbon_dioxide"]
+        said = [n.sentence for n in not_stated(facts) if n.quantity == "carbon_dioxide"]
+        assert (why in said[0]) if why else not said
 
 
 def test_a_spike_is_found_again_and_another_ion_is_taken_off():

@@ -108,6 +108,8 @@ QUANTITIES: dict[str, NamedQuantity] = {
     "free_u_mg_l": NamedQuantity("uncertainty of the free", "U", "mg/L"),
     "calcium_mg_l": NamedQuantity("calcium hardness", "Ca", "mg/L as CaCO3"),
     "alkalinity_mg_l": NamedQuantity("total alkalinity", "alk", "mg/L as CaCO3"),
+    "sulfide_mg_l": NamedQuantity("total sulfide", "S", "mg/L as S"),
+    "over_hpa": NamedQuantity("gas pressure over the air's", "ΔP", "hPa"),
     "cyanuric_mg_l": NamedQuantity("cyanuric acid", "CYA", "mg/L"),
     "chloride_mg_l": NamedQuantity("chloride", "Cl", "mg/L"),
     "potassium_mg_l": NamedQuantity("potassium", "K", "mg/L"),

@@ -267,6 +267,7 @@ ROWS: tuple[QuantityRow | DerivedRow, ...] = (
     DerivedRow("total_chlorine", "total chlorine", 2, SecondMethodRow(0.1, 0, 50)),
     DerivedRow("combined_chlorine", "combined chlorine", 2),
     DerivedRow("hypochlorous", "hypochlorous acid", 2),
+    DerivedRow("carbon_dioxide", "free carbon dioxide", 1),
 )
 
 #: The quantities of probes by key, in the order of a calibration session: all rests on temperature, ions on the others.

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from brumel.core import chlorine, conductivity, ions, oxygen, redox, salinity, stabiliser
+from brumel.core import carbonate, chlorine, conductivity, ions, oxygen, redox, salinity, stabiliser
 from brumel.core.constants.measured import HALF_CELL_C as HALF_CELL_TABLE_C
 from brumel.core.sentence import Amount, say
 from brumel.core.sheet.ladders import Reported, Water
@@ -20,6 +20,7 @@ DERIVED: dict[str, tuple[str, ...]] = {
     "saturation": ("oxygen", "temperature"),
     "eh": ("redox", "temperature"),
     "ammonia": ("ammonium", "ph", "temperature"),
+    "carbon_dioxide": ("ph", "temperature"),
     "combined_chlorine": ("total_chlorine", "chlorine"),
     "hypochlorous": ("chlorine", "ph", "temperature"),
 }
@@ -103,6 +104,7 @@ def _all(facts: SheetFacts) -> list[Reported | NotStated]:
         "saturation": _saturation,
         "eh": _eh,
         "ammonia": _ammonia,
+        "carbon_dioxide": _carbon_dioxide,
         "combined_chlorine": _combined_chlorine,
         "hypochlorous": _hypochlorous,
     }
@@ -233,6 +235,38 @@ def _ammonia(facts: SheetFacts) -> Reported | NotStated:
     return _reported(facts, way, lambda n, p, t: n * share(p, t) / (1 - share(p, t)))
 
 
+#: A site's alkalinity is of another day than the reading: a relative standard uncertainty, chosen.
+ALKALINITY_U = 0.1
+#: Beyond them the water is not fresh, and the constants are not its own [µS/cm at 25 °C], [practical salinity].
+FRESH_US_CM, FRESH_SALINITY = 5000.0, 3.0
+
+
+def _carbon_dioxide(facts: SheetFacts) -> Reported | NotStated | None:
+    """Where the site's alkalinity is on record."""
+    alkalinity = facts.water.alkalinity_mg_l
+    if alkalinity is None:
+        return None
+    read = facts.read.get("conductivity")
+    ec = read.value if read else facts.water.conductivity_25_us_cm or 0.0
+    p = facts.read["ph"].value
+    salty = ec > FRESH_US_CM or (read is None and facts.water.salinity > FRESH_SALINITY)
+    outside = "the water is not fresh" if salty else facts.outside(*carbonate.T_RANGE)
+    if not 4 <= p <= 10:
+        outside = outside or "pH lies outside 4 to 10"
+    if outside:
+        return NotStated("carbon_dioxide", f"Free carbon dioxide is not stated: {outside} (Plummer1982).")
+
+    def dioxide(p: float, t: float) -> float:
+        at_ph, at_c = _within(p, 4.0, 10.0), _within(t, *carbonate.T_RANGE)
+        return carbonate.free_carbon_dioxide(at_ph, alkalinity, at_c, max(ec, 0.0)).value
+
+    known = (("alk", "total alkalinity, the site's", alkalinity, "mg/L as CaCO3"), ("κ25", "conductivity", ec, "µS/cm"))
+    doubt = ALKALINITY_U * dioxide(p, facts.temperature_c)
+    formula = "from alkalinity, pH and T, activities by Davies"
+    way = _Way("carbon_dioxide", "mg/L", "Free carbon dioxide", formula, "Plummer1982", known, constants_u=doubt)
+    return _reported(facts, way, dioxide)
+
+
 def _combined_chlorine(facts: SheetFacts) -> Reported:
     total, free = facts.read["total_chlorine"], facts.read["chlorine"]
     chlorine.combined_mg_l(
@@ -292,6 +326,7 @@ _SYMBOLS = {
     "ammonia": "NH₃",
     "combined_chlorine": "Clc",
     "hypochlorous": "HOCl",
+    "carbon_dioxide": "CO₂",
     "conductivity": "κ25",
     "temperature": "T",
     "oxygen": "c",

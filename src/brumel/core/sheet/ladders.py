@@ -32,6 +32,7 @@ class Water:
     salinity : practical salinity; conductivity_25_us_cm : specific conductance, None where it was not read
     pressure_hpa : station pressure; compensation, coefficient_percent : how conductivity is brought to 25 °C [%/°C]
     cyanuric_mg_l : stabiliser of a pool, 0 where there is none or nothing is known of it
+    alkalinity_mg_l : total alkalinity, taken as carbonate, None where it is not known [mg/L as CaCO3]
     chloride_mg_l, potassium_mg_l : what disturbs a nitrate or an ammonium tip, None where it is not known
     """
 
@@ -44,6 +45,7 @@ class Water:
     coefficient_percent: float = 2.0
     light: bool | None = None
     cyanuric_mg_l: float = 0.0
+    alkalinity_mg_l: float | None = None
     chloride_mg_l: float | None = None
     potassium_mg_l: float | None = None
 

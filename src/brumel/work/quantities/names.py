@@ -30,6 +30,7 @@ COLUMN_WORDS = {
     "total_chlorine": "total Cl",
     "combined_chlorine": "comb. Cl",
     "hypochlorous": "HOCl",
+    "carbon_dioxide": "free CO₂",
 }
 
 

@@ -44,6 +44,7 @@ _UNIT_NAMES = {
     "total_chlorine": "mg_l",
     "combined_chlorine": "mg_l",
     "hypochlorous": "mg_l",
+    "carbon_dioxide": "mg_l",
 }
 #: What is said of each value, by the end of its column's name.
 PARTS = {

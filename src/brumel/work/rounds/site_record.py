@@ -176,6 +176,7 @@ def terms_of(use: str, ranges: str, limits: str, water: Mapping[str, Any]) -> Te
         ("usual_salinity", 0, 42),
         ("tds_factor", 0.3, 1.2),
         ("coefficient_percent", 0.5, 4),
+        ("alkalinity_mg_l", 1, 2000),
         ("cyanuric_mg_l", 0, 1000),
         ("chloride_mg_l", 0, 20_000),
         ("potassium_mg_l", 0, 1000),

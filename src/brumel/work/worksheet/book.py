@@ -24,6 +24,8 @@ _ORDER = (
     "chlorine",
     "index",
     "carbon",
+    "sulfide",
+    "gas",
     "interference",
     "mixing",
     "compare",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from brumel.core import carbonate, ions, mixing
+from brumel.core import carbonate, gases, ions, mixing
 from brumel.core.sentence import Amount, say
 from brumel.work.worksheet.model import Answer, AnswerChart, AnswerValue, Curve, Given, QuestionField, Sum
 from brumel.work.worksheet.reading import choice, maybe, number
@@ -27,6 +27,51 @@ def _carbon_dioxide(given: Given) -> Answer:
         ),
         AnswerChart("free carbon dioxide over pH", "pH", "mg/L", (drawn,), marks),
     )
+
+
+def _sulfide(given: Given) -> Answer:
+    total, ph, t, s = number(given, "total"), number(given, "ph"), number(given, "t"), maybe(given, "s") or 0.0
+    worked = gases.hydrogen_sulfide(total, ph, t, s)
+    curve = [gases.hydrogen_sulfide(total, float(p), t, s).value for p in GRID]
+    marks = ((ph, worked.value, f"{worked.value:.4f} mg/L"),) if GRID[0] <= ph <= GRID[-1] else ()
+    share = 100 * worked.value / total if total else 0.0
+    speak = ["Hydrogen sulfide is lost to air and to oxygen: sample without bubbles and test at once."]
+    if not 5 <= t <= 25:
+        speak.append("The constant was measured from 5 to 25 °C; here it is followed on.")
+    drawn = Curve("", [float(p) for p in GRID], curve, True)
+    return Answer(
+        (
+            AnswerValue("hydrogen sulfide", worked.value, "mg/L as S", 4),
+            AnswerValue("share of the sulfide", share, "%", 1),
+        ),
+        (worked.working,),
+        tuple(speak),
+        AnswerChart("hydrogen sulfide over pH", "pH", "mg/L as S", (drawn,), marks),
+    )
+
+
+def _dissolved_gas(given: Given) -> Answer:
+    over, pressure, t = number(given, "over"), number(given, "p"), number(given, "t")
+    found = gases.dissolved_gas(over, pressure, t, maybe(given, "s") or 0.0, maybe(given, "o2"))
+    values = [
+        AnswerValue("total dissolved gas", found.total_percent, "%", 1),
+        AnswerValue("bubbles can form above", found.free_depth_m, "m of depth", 2),
+    ]
+    speak = []
+    if found.oxygen_percent is not None and found.nitrogen_percent is not None:
+        values += [
+            AnswerValue("oxygen against the air", found.oxygen_percent, "%", 1),
+            AnswerValue("nitrogen with argon against the air", found.nitrogen_percent, "%", 1),
+        ]
+        if found.nitrogen_percent < 0:
+            speak.append(
+                "So much oxygen leaves no room for nitrogen: one of the two readings, or the pressure, is wrong."
+            )
+        elif found.total_percent > 100 and found.nitrogen_percent > found.oxygen_percent:
+            speak.append("Nitrogen is what is over: look for air drawn in under pressure, warmed water or a deep well.")
+        elif found.total_percent > 100:
+            speak.append("Oxygen is what is over, as by day in green water or behind an oxygen cone.")
+    return Answer(tuple(values), (found.worked.working,), tuple(speak))
 
 
 def _mixing(given: Given) -> Answer:
@@ -86,6 +131,41 @@ SUMS = (
         ("Plummer1982", "Griffin1973", "Davies"),
         _carbon_dioxide,
         ("Limits for fish are set by licensed people; carbon dioxide is heavier than air: mind closed rooms.",),
+    ),
+    Sum(
+        "sulfide",
+        "Hydrogen sulfide",
+        "How much of this sulfide is hydrogen sulfide?",
+        (
+            QuestionField("total", "Total sulfide, as S", "0.05", "mass per volume", "mg/L"),
+            QuestionField("ph", "pH", "7.2"),
+            QuestionField("t", "Water temperature", "14", "temperature", "°C"),
+            QuestionField("s", "Salinity", "", optional=True),
+        ),
+        "0 to 35 °C (measured at 5 to 25), pH 4 to 11, salinity to 42; in salt water pH on the total scale.",
+        ("Millero1988",),
+        _sulfide,
+        (
+            "Hydrogen sulfide is deadly to people in closed rooms, pits and shafts, and the nose soon fails: "
+            "measure the air and follow local codes before anybody goes in.",
+            "Limits for fish are set by licensed people.",
+        ),
+    ),
+    Sum(
+        "gas",
+        "Total dissolved gas",
+        "How much gas does this water hold against the air, and what is it?",
+        (
+            QuestionField("over", "Gas pressure over the air's", "45", "pressure", "hPa"),
+            QuestionField("p", "Station pressure", "1005", "pressure", "hPa"),
+            QuestionField("t", "Water temperature", "11", "temperature", "°C"),
+            QuestionField("o2", "Oxygen", "", "mass per volume", "mg/L", optional=True),
+            QuestionField("s", "Salinity", "", optional=True),
+        ),
+        "0 to 40 °C, salinity to 42; the meter stands below the depth at which bubbles form on its membrane.",
+        ("Colt1984", "BK84"),
+        _dissolved_gas,
+        ("Limits for fish are set by licensed people.",),
     ),
     Sum(
         "mixing",

@@ -94,6 +94,7 @@ DIMENSIONS = {
     "total_chlorine": "mass per volume",
     "combined_chlorine": "mass per volume",
     "hypochlorous": "mass per volume",
+    "carbon_dioxide": "mass per volume",
     "solids": "mass per volume",
 }
 

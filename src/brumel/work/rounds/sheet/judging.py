@@ -85,6 +85,7 @@ def _water(bare: Sheet, site: Site) -> Water:
         coefficient_percent=float(terms.get("coefficient_percent", 2.0)),
         light=conditions.get("light"),
         cyanuric_mg_l=float(terms.get("cyanuric_mg_l") or 0.0),
+        alkalinity_mg_l=terms.get("alkalinity_mg_l"),
         chloride_mg_l=terms.get("chloride_mg_l"),
         potassium_mg_l=terms.get("potassium_mg_l"),
     )
