@@ -24,15 +24,23 @@ def _line(name: str, *cells: str) -> None:
 
 def settle(pool: Any, count: int) -> None:
     """When a reading is final."""
-    _head("Settling", "false %", "missed %", "delay/allowed", "jumps %", "to go +-half %")
+    _head(
+        "Settling",
+        "false %",
+        "missed %",
+        "delay/allowed",
+        "jumps %",
+        "to go +-half %",
+        "of looks told %",
+        "up to, kept %",
+    )
     _line("goal", "5 (slow: 15)", "", "1.00", "1", "90")
     for where, quantity, slow in settling.rows():
         found = pool.map(settling.one, [(where, quantity, slow, 1000 + i) for i in range(count)], chunksize=2)
         name = f"{where}, {quantity}{', a slow second term' if slow else ''}"
         row = settling.row_of(name, found)
-        _line(
-            name, f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}", f"{row.forecast:.0f}"
-        )
+        cells = (f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}")
+        _line(name, *cells, f"{row.forecast:.0f}", f"{row.told:.0f}", f"{row.kept:.0f}")
     for quantity in settling.BENCH:
         got = pool.map(settling.typed_one, [(quantity, 5000 + i) for i in range(count * 5)], chunksize=20)
         done = sum(settled for settled, _ in got)

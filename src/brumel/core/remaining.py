@@ -29,7 +29,9 @@ _LEVELS = 5
 #: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
 _SHARES = (1.0, 0.75, 0.55, 0.4, 0.28)
 UNSURE = 0.05  # the chance of more to come at which a wait is over
-_NARROWS, _PART = 0.5, 1.5  # how doubt shrinks, and the models part, as a trace grows: powers of its length, chosen
+#: So much more where a slow second term explains the trace: it asks for three times the wait, and is rarer. Chosen by
+#: simulation, against 15 % of such traces settled falsely and a delay of half its time constant.
+_SLOW_UNSURE = 0.06
 _FITS = 2.0  # residual variance over that of the noise, up to which a trace follows an approach
 _ABOUT = 1.35  # and so much over the least of its ends, where it does not
 
@@ -43,7 +45,9 @@ class Remaining:
     mean, u : what is still to come and its standard uncertainty [unit]
     over : the probability that more than the limit is to come
     tau_s : the time constant that explains the trace best [s]
-    seconds_to_go : until the limit is kept with confidence [s]; None where that cannot be said
+    seconds_to_go : until the limit is kept with confidence [s]; None where the models that explain the trace do not agree
+    slow : the probability that a slow second term is at work
+    most_to_go : hardly longer than that, by nine tenths of what explains the trace [s]; None where that cannot be said
     """
 
     now: float
@@ -53,6 +57,13 @@ class Remaining:
     over: float
     tau_s: float
     seconds_to_go: float | None
+    most_to_go: float | None = None
+    slow: float = 0.0
+
+    @property
+    def is_little(self) -> bool:
+        """Whether a wait is over: with enough confidence, no more than the limit is to come."""
+        return self.over <= UNSURE + _SLOW_UNSURE * self.slow**2
 
     def chance_over(self, limit: float) -> float:
         """The probability that more than another limit is to come, as of a normal variable."""
@@ -386,30 +397,34 @@ def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> t
     one = looked_at.take(np.array([best]))
     shown = stretch.now(one, fitted[best])
     tau = float(one.slow[0] if np.isfinite(one.slow[0]) else one.fast[0])
-    to_go = _to_go(looked_at, evidence, mean, u, limit, max(stretch.last, 1.0)) if over > UNSURE else 0.0
-    return Remaining(shown, shown + to_come, to_come, doubt, over, min(tau, _SLOWEST), to_go), misfit
+    to_go, most = _to_go(looked_at, evidence, mean, u, limit) if over > UNSURE else (0.0, 0.0)
+    slow = float(chance[np.isfinite(looked_at.slow)].sum())
+    return Remaining(shown, shown + to_come, to_come, doubt, over, min(tau, _SLOWEST), to_go, most, slow), misfit
 
 
-_AHEAD = np.geomspace(1.0, 1200.0, 40)
+#: The wait is told where the middle four fifths of the models agree on it up to this factor, or this many seconds: chosen so
+#: that what is told is within half in 90 %, see `benchmarks/judging/settling.py`. What dies away later is not foreseen [s].
+_AGREE, _AGREE_S, _FORESEEN_S = 1.6, 3.0, 1200.0
+_SLACK = 1.15  # what the confidence asks for beyond the model's own wait, chosen
 
 
-def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: float, length_s: float) -> float | None:
-    """When it will be known that no more than the limit is to come, as far as can be foreseen; None where it cannot.
+def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: float) -> tuple[float | None, float | None]:
+    """How long until no more than the limit is to come, and hardly longer than how long; None where it cannot be said.
 
-    What each model has to come dies away by its own time constants, its doubt too and with the samples to come, and the
-    models part the better the longer they are watched.
+    What each model has to come, with its doubt, dies away by its own slowest time constant; a drift never does.
     """
     tau = np.where(np.isfinite(cells.slow), cells.slow, cells.fast)
-    near = (evidence > evidence.max() - 6) & np.isfinite(tau)
-    if not near.any():
-        return None
-    longer = 1 + _AHEAD / length_s
-    gone = np.exp(-_AHEAD[None, :] / tau[near, None])
-    chance = np.exp(np.maximum((evidence[near] - evidence[near].max())[:, None] * longer[None, :] ** _PART, -600))
-    doubt = np.maximum(u[near, None] * gone / longer[None, :] ** _NARROWS, 1e-9 * limit)
-    over = _beyond(mean[near, None] * gone, doubt, limit)
-    kept = (chance * over).sum(axis=0) / chance.sum(axis=0) <= UNSURE
-    return float(_AHEAD[int(np.argmax(kept))]) if kept.any() else None
+    near = evidence > evidence.max() - 6
+    chance = np.exp(evidence[near] - evidence[near].max())
+    dies = np.isfinite(tau[near])
+    over = np.log(np.maximum((np.abs(mean[near]) + 1.64 * u[near]) / limit, 1.0))
+    wait = np.where(dies, np.where(dies, tau[near], 0.0) * over, math.inf)
+    order = np.argsort(wait)
+    share = np.cumsum(chance[order]) / chance.sum()
+    soonest, middle, latest = (float(wait[order][int(np.searchsorted(share, part))]) for part in (0.1, 0.5, 0.9))
+    most = None if latest > _FORESEEN_S else _SLACK * latest + _AGREE_S
+    agree = latest <= max(_AGREE * soonest, soonest + _AGREE_S)
+    return (max(middle, 1.0) if agree and most is not None else None), most
 
 
 def _beyond(mean: Column, u: Column, limit: float) -> Column:

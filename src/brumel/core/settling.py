@@ -63,7 +63,8 @@ class Settling:
 
     value is what the trace has come to; forecast the end it tends to, None where none can be foreseen; remaining what is
     still to come and remaining_u its standard uncertainty, None where it cannot be said; seconds_to_go is
-    None where it cannot be said, 0 when settled. skipped counts samples that could not be used.
+    None where it cannot be said, 0 when settled; most_to_go is what it hardly exceeds [s]. skipped counts samples that
+    could not be used.
     """
 
     state: State
@@ -79,6 +80,7 @@ class Settling:
     skipped: int = 0
     remaining: float | None = None
     remaining_u: float | None = None
+    most_to_go: float | None = None
 
     @property
     def settled(self) -> bool:
@@ -154,8 +156,8 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
     if left is None:
         return Settling(State.WAITING, "Too few readings yet.", **shown)
     shown |= {"value": left.now, "remaining": left.mean, "remaining_u": left.u, "forecast": left.end}
-    still = _still_to_come(left, left.over, scale, criteria.limit, criteria)
-    if left.over <= UNSURE and noise <= noise_limit:
+    still = _still_to_come(left, left.is_little, scale, criteria.limit, criteria)
+    if left.is_little and noise <= noise_limit:
         return Settling(State.SETTLED, still, seconds_to_go=0.0, **shown)
     if elapsed - started > criteria.longest_s:
         return Settling(
@@ -166,8 +168,10 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
                 longest=Amount(criteria.longest_s / 60, "min", ".3g"),
             ),
             seconds_to_go=left.seconds_to_go,
+            most_to_go=left.most_to_go,
             **shown,
         )
+    shown["most_to_go"] = left.most_to_go
     return Settling(State.SETTLING, still, seconds_to_go=left.seconds_to_go, **shown)
 
 
@@ -178,12 +182,12 @@ _STAYS, _MOMENTS_S = 0.3, (0.6, 1.1, 4.0)
 def _steady(t: NDArray[np.float64], y: NDArray[np.float64], limit: float, resolution: float) -> Remaining | None:
     """What remains; where it wavers about the limit of confidence, and was within it a moment ago, it counts as within."""
     now = remaining(t, y, limit, step=resolution)
-    if now is None or not UNSURE < now.over <= _STAYS:
+    if now is None or now.is_little or now.over > _STAYS:
         return now
     for moment_s in _MOMENTS_S:
         earlier = t <= t[-1] - moment_s
         before = remaining(t[earlier], y[earlier], limit, step=resolution)
-        if before is not None and before.over <= UNSURE:
+        if before is not None and before.is_little:
             return replace(now, over=UNSURE)
     return now
 
@@ -193,13 +197,13 @@ def _amount(value: float, criteria: SettlingCriteria | FieldCriteria, form: str)
 
 
 def _still_to_come(
-    left: Remaining, over: float, scale: float, limit: float, criteria: SettlingCriteria | FieldCriteria
+    left: Remaining, little: bool, scale: float, limit: float, criteria: SettlingCriteria | FieldCriteria
 ) -> str:
     """What is still to come, in words: so much where it is known, or that it cannot be told well enough yet."""
     most = left.most / scale
-    if over <= UNSURE and most < limit / 20:
+    if little and most < limit / 20:
         return say("Next to nothing still to come (limit {limit}).", limit=_amount(limit, criteria, ""))
-    if over <= UNSURE:
+    if little:
         words, said = "At most {most} still to come (limit {limit}).", min(most, limit)
     elif abs(left.mean) > max(2 * left.u, limit * scale):
         words, said = "About {most} still to come (limit {limit}).", abs(left.mean) / scale
@@ -289,17 +293,16 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     shown |= {"forecast": left.end, "remaining": left.mean, "remaining_u": left.u}
     if not criteria.typed:
         shown["value"] = left.now
-    over = left.chance_over(limit * scale) if criteria.typed else left.over
-    settles = over <= UNSURE
+    settles = left.chance_over(limit * scale) <= UNSURE if criteria.typed else left.is_little
     words = say(
         "The last {count} readings lie within ±{stated}. {still}",
         count=criteria.count,
         stated=_amount(spread / scale, criteria, ".2g"),
-        still=_still_to_come(left, over, scale, limit, criteria),
+        still=_still_to_come(left, settles, scale, limit, criteria),
     )
     if settles:
         return Settling(State.SETTLED, words, seconds_to_go=0.0, **shown)
-    return Settling(state, words, seconds_to_go=left.seconds_to_go, **shown)
+    return Settling(state, words, seconds_to_go=left.seconds_to_go, most_to_go=left.most_to_go, **shown)
 
 
 def _compared(t: NDArray[np.float64], criteria: FieldCriteria) -> NDArray[np.intp]:

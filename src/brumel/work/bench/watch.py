@@ -31,6 +31,7 @@ def settling_numbers(settling: Settling) -> dict[str, Any]:
         "noise_limit": settling.noise_limit,
         "forecast": settling.forecast,
         "to_go": settling.seconds_to_go,
+        "most_to_go": settling.most_to_go,
         "elapsed": settling.elapsed_s,
         "skipped": settling.skipped,
     }

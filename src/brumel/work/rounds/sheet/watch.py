@@ -109,6 +109,7 @@ class VisitWatch:
             "seq": int(line.trace.seq[-1]) if line.trace is not None and line.trace.seq.size else None,
             "odd": bool(whole_sheet.asked_of(line)),
             "to_go": settling.seconds_to_go if settling else None,
+            "most_to_go": settling.most_to_go if settling else None,
         }
 
     @staticmethod
