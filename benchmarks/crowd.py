@@ -7,7 +7,6 @@ import itertools
 import json
 import os
 import re
-import shutil
 import signal
 import subprocess
 import sys
@@ -21,6 +20,7 @@ import numpy as np
 from playwright.sync_api import sync_playwright
 from tests.conftest import as_app
 from tests.work.helpers import Things, key
+from tools.browser import chromium as chromium_path
 
 from brumel.meters.sensors import SAMPLES_PER_S
 from brumel.store.cluster import free_port
@@ -116,7 +116,7 @@ SCREEN = """
 
 def _screen(base: str, run: str, started: float, out: list[float]) -> None:
     with sync_playwright() as playwright:
-        path = os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium")
+        path = chromium_path()
         browser = playwright.chromium.launch(executable_path=path, args=["--no-sandbox", "--disable-gpu"])
         page = browser.new_page(base_url=base)
         page.goto("/sign-in")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import queue
-import shutil
 import signal
 import statistics
 import subprocess
@@ -21,6 +20,7 @@ from sqlalchemy import event, text
 from tests.conftest import Clock, as_app
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
+from tools.browser import chromium as chromium_path
 
 from benchmarks import abuse, crowd, growth, judgement, loggers, slowest
 from benchmarks.stopwatch import median_s
@@ -190,7 +190,7 @@ def screen(url: str, desk: Desk) -> None:
     children = [subprocess.Popen(c, env=env, start_new_session=True) for c in (serve, [*line, "meter"])]
     try:
         with sync_playwright() as playwright:
-            path = os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium")
+            path = chromium_path()
             browser = playwright.chromium.launch(executable_path=path, args=["--no-sandbox", "--disable-gpu"])
             page = browser.new_page(base_url=f"http://127.0.0.1:{port}")
             time.sleep(3)

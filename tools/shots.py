@@ -2,7 +2,6 @@
 
 import os
 import re
-import shutil
 import signal
 import subprocess
 import sys
@@ -14,6 +13,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 from tests.conftest import as_app
+from tools.browser import chromium as chromium_path
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import ROOT, free_port
@@ -184,7 +184,7 @@ def main() -> None:
     try:
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(
-                executable_path=os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium"),
+                executable_path=chromium_path(),
                 args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
             )
             base = f"http://127.0.0.1:{port}"

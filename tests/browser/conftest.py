@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import signal
 import subprocess
 import sys
@@ -16,6 +15,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect, sync_playwright
+from tools.browser import chromium as chromium_path
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import free_port
@@ -126,7 +126,7 @@ def told(running, told_template):
 @pytest.fixture(scope="session")
 def chromium():
     with sync_playwright() as playwright:
-        path = os.environ.get("BRUMEL_CHROMIUM") or shutil.which("chromium")
+        path = chromium_path()
         arguments = [
             "--no-sandbox",
             "--disable-gpu",

@@ -92,35 +92,42 @@ class _Cells:
         return self.fast.size
 
     def take(self, which: NDArray[Any]) -> _Cells:
-        return _Cells(*(getattr(self, name)[which] for name in self.__dataclass_fields__))
+        return _Cells(
+            self.fast[which], self.fast_half[which], self.slow[which], self.slow_half[which], self.log_chance[which]
+        )
 
     def with_(self, other: _Cells) -> _Cells:
         return _Cells(
-            *(np.concatenate([getattr(self, name), getattr(other, name)]) for name in self.__dataclass_fields__)
+            np.concatenate([self.fast, other.fast]),
+            np.concatenate([self.fast_half, other.fast_half]),
+            np.concatenate([self.slow, other.slow]),
+            np.concatenate([self.slow_half, other.slow_half]),
+            np.concatenate([self.log_chance, other.log_chance]),
         )
 
     def split(self) -> _Cells:
         """Each cell in three along the first, and along the second where there is one."""
-        parts = []
-        for second in (False, True):
-            own = self.take(np.isfinite(self.slow) == second)
-            if not len(own):
-                continue
-            for i in (-1, 0, 1):
-                for j in (-1, 0, 1) if second else (0,):
-                    parts.append(
-                        _Cells(
-                            own.fast * np.exp(i * own.fast_half * 2 / 3),
-                            own.fast_half / 3,
-                            own.slow * np.exp(j * own.slow_half * 2 / 3) if second else own.slow,
-                            own.slow_half / 3,
-                            own.log_chance - math.log(9 if second else 3),
-                        )
-                    )
-        whole = parts[0]
-        for part in parts[1:]:
-            whole = whole.with_(part)
-        return whole
+        second = np.isfinite(self.slow)
+        one, two = self.take(~second), self.take(second)
+        thirds = np.array([-1.0, 0.0, 1.0])[:, None] * 2 / 3
+        split_one = _Cells(
+            (one.fast * np.exp(thirds * one.fast_half)).ravel(),
+            np.tile(one.fast_half / 3, 3),
+            np.tile(one.slow, 3),
+            np.tile(one.slow_half / 3, 3),
+            np.tile(one.log_chance - math.log(3), 3),
+        )
+        fast = (two.fast * np.exp(thirds * two.fast_half))[:, None, :]
+        slow = (two.slow * np.exp(thirds * two.slow_half))[None, :, :]
+        nine = (3, 3, len(two))
+        split_two = _Cells(
+            np.broadcast_to(fast, nine).ravel(),
+            np.tile(two.fast_half / 3, 9),
+            np.broadcast_to(slow, nine).ravel(),
+            np.tile(two.slow_half / 3, 9),
+            np.tile(two.log_chance - math.log(9), 9),
+        )
+        return split_one.with_(split_two)
 
 
 def _all_cells() -> _Cells:
@@ -299,28 +306,32 @@ class _Stretch:
         self.noise = float(np.median(sd))
 
     def terms(self, cells: _Cells, last: bool = False) -> Column:
-        """The terms of each cell at all samples, or at the last moment alone.
-
-        Its approach, its slow one, and beside each what a shift of its time constant does.
+        """The terms of each cell at all samples, or at the last moment alone: where it ends, which counts for every cell,
+        its approach, its slow one, and beside each what a shift of its time constant does.
         """
         at = np.array([self.last]) if last else self.since
         means = None if last or not self.apart.any() else (self.each, self.apart)
-        out = np.zeros((len(cells), at.size, 4))
+        out = np.zeros((len(cells), at.size, 5))
+        out[:, :, 0] = 1.0
         fast = np.where(np.isfinite(cells.fast), cells.fast, 1.0)
-        out[:, :, 0] = _dying(at, means, fast)
-        out[:, :, 1] = at[None, :] / fast[:, None] * out[:, :, 0]
+        dying = _dying(at, means, fast)
+        out[:, :, 1] = dying
+        out[:, :, 2] = at[None, :] / fast[:, None] * dying
         drifts = ~np.isfinite(cells.fast)
-        out[drifts, :, 0] = (at - self.last) / _DRIFT_S
-        out[drifts, :, 1] = 0.0
-        slow = np.isfinite(cells.slow)
-        out[slow, :, 2] = _dying(at, means, cells.slow[slow])
-        out[slow, :, 3] = at[None, :] / cells.slow[slow, None] * out[slow, :, 2]
+        if drifts.any():
+            out[drifts, :, 1] = (at - self.last) / _DRIFT_S
+            out[drifts, :, 2] = 0.0
+        slow = np.flatnonzero(np.isfinite(cells.slow))
+        if slow.size:
+            slow_s = cells.slow[slow]
+            dying = _dying(at, means, slow_s)
+            out[slow, :, 3] = dying
+            out[slow, :, 4] = at[None, :] / slow_s[:, None] * dying
         return out
 
     def held(self, cells: _Cells) -> tuple[Column, Column, Column, Column]:
         """Log evidence of each cell, what it says is to come with its variance, and its fitted terms."""
-        terms = self.terms(cells)
-        base = np.concatenate([np.ones((*terms.shape[:2], 1)), terms], axis=2)
+        base = self.terms(cells)
         size = np.stack(
             [
                 np.full(len(cells), self.span),
@@ -338,22 +349,21 @@ class _Stretch:
         fitted = np.matmul(inverse, pull[:, :, None])[:, :, 0]
         _, spread = np.linalg.slogdet(gram)
         evidence = 0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
-        to_come = -self.terms(cells, last=True)[:, 0, :]
-        drifts = ~np.isfinite(cells.fast)
-        to_come[drifts, 0] = 1.0
-        full = np.concatenate([np.zeros((len(cells), 1)), to_come], axis=1)
+        full = -self.terms(cells, last=True)[:, 0, :]
+        full[:, 0] = 0.0
+        full[~np.isfinite(cells.fast), 1] = 1.0
         mean = (full * fitted).sum(axis=1)
         variance = np.matmul(full[:, None, :], np.matmul(inverse, full[:, :, None]))[:, 0, 0]
         return evidence, mean, np.maximum(variance, 1e-24), fitted
 
     def off(self, cell: _Cells, fitted: Column) -> Column:
         """How far each sample lies from a fit, in its own SD."""
-        fit = fitted[0] + self.terms(cell)[0] @ fitted[1:]
+        fit = self.terms(cell)[0] @ fitted
         return (self.y - fit) * np.sqrt(self.weight)
 
     def now(self, cell: _Cells, fitted: Column) -> float:
         """What a fit says the trace has come to."""
-        return self.centre + float(fitted[0] + self.terms(cell, last=True)[0, 0] @ fitted[1:])
+        return self.centre + float(self.terms(cell, last=True)[0, 0] @ fitted)
 
 
 def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> tuple[Remaining, float]:
