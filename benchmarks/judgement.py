@@ -64,11 +64,10 @@ def cover(pool: Any, count: int) -> None:
 def flag(count: int) -> None:
     """Flags of logged series: both kinds of error."""
     _head("Logged series", "false, samples %", "failed series %", "stuck missed %", "spikes missed %")
-    for quantity in logged.KINDS:
-        row = logged.row(quantity, count)
-        _line(
-            quantity, f"{row.samples:.2f}", f"{row.series:.1f}", f"{row.stuck_missed:.1f}", f"{row.spikes_missed:.1f}"
-        )
+    for quantity, every_s in ((q, s) for q in logged.KINDS for s in logged.INTERVALS):
+        row = logged.row(quantity, count, every_s)
+        name = f"{quantity}, every {every_s // 60} min"
+        _line(name, f"{row.samples:.2f}", f"{row.series:.1f}", f"{row.stuck_missed:.1f}", f"{row.spikes_missed:.1f}")
 
 
 def believe(pool: Any, count: int) -> None:

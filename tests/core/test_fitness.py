@@ -62,6 +62,12 @@ def test_a_jump_of_the_constant_and_the_error_as_found_are_judged_in_every_run(l
     assert shown["as_found"].value == pytest.approx(1278.0 * (last / now - 1))  # read by the constant of last time
     first = conductivity.assess([standard(now, 1278.0)], limits("ec-one-standard"), JudgingTerms(nominal_per_cm=1.0))
     assert not {"constant_jump", "as_found"} & {r.key for r in first.verdict.rows}
+    # Nothing tells a cell that is off from its only standard: never fit by its own word, and with care beyond 5 %.
+    (alone,) = [r for r in first.verdict.rows if r.key == "constant_first"]
+    assert alone.outcome is (Outcome.UNKNOWN if outcome is Outcome.FIT else Outcome.CARE)
+    two = [standard(now, 1278.0), standard(now, 11_670.0)]
+    both = conductivity.assess(two, limits("ec-two-standards"), JudgingTerms(nominal_per_cm=1.0))
+    assert "constant_first" not in {r.key for r in both.verdict.rows}
 
 
 @given(k=st.floats(0.05, 15), leak=st.floats(0, 0.9), at=st.floats(6, 29))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
@@ -215,6 +216,8 @@ _SPIKE, _SPIKE_FAIL = 8.0, 2.5
 #: How many times that where values are restless, and where the display hides what the water does (a middle half within so
 #: many steps): chosen.
 _FINE, _COARSE, _COARSE_STEPS = 0.25, 4.0, 4.0
+_LIVELY_STEPS = 2.5  # a day's range from which on a display shows that the sensor lives, chosen
+_SELDOM = math.log(1e-4)  # how seldom chance alone may make a flat line, chosen
 
 
 def series_limits(values: Any, every_s: float, least_spread: float) -> SeriesLimits:
@@ -233,10 +236,28 @@ def series_limits(values: Any, every_s: float, least_spread: float) -> SeriesLim
     restless = float(np.median(np.abs(np.diff(v)))) if v.size > 1 else 0.0
     is_coarse = bool(v.size) and 0 < float(np.subtract(*np.percentile(v, [75, 25]))) <= _COARSE_STEPS * step
     longer = _FINE if restless >= step else _COARSE if is_coarse else 1.0
-    counts = (max(round(longer * FLAT_SUSPECT_H / hours), 5), max(round(longer * FLAT_FAIL_H / hours), 10))
-    # One step up or down is what a sensor that stands still may show; where no step is seen, a hundredth of the spread.
-    still = (0.5 if is_coarse else 1.01) * step if step else least_spread / 100
+    least = _by_chance(v, 1.01 * step) if restless >= step > 0 else (5, 10)
+    counts = (max(round(longer * FLAT_SUSPECT_H / hours), least[0]), max(round(longer * FLAT_FAIL_H / hours), least[1]))
+    # One step up or down is what a sensor that stands still may show, unless the water itself shows no more in a day;
+    # where no step is seen, a hundredth of the spread.
+    hides = is_coarse and _day_s_range(v, hours) < _LIVELY_STEPS * step
+    still = (0.5 if hides else 1.01) * step if step else least_spread / 100
     return SeriesLimits((low, _SPIKE_FAIL * low), (*counts, still))
+
+
+def _day_s_range(v: NDArray[np.float64], hours: float) -> float:
+    """How far the values lie apart within a day, as a rule; 0 for less than three days."""
+    each = round(24 / hours)
+    days = v.size // each if each > 1 else 0
+    return float(np.median(np.ptp(v[: days * each].reshape(days, each), axis=1))) if days >= 3 else 0.0
+
+
+def _by_chance(v: NDArray[np.float64], still: float) -> tuple[int, int]:
+    """How many values in a row a sensor that works hardly ever shows within a step of the present one: once in ten thousand,
+    and in a million, by how often two neighbours lie so close."""
+    near = float(np.mean(np.abs(np.diff(v)) <= still))
+    each = math.log(min(max(near, 0.05), 0.9))
+    return max(math.ceil(_SELDOM / each) + 1, 5), max(math.ceil(1.5 * _SELDOM / each) + 1, 10)
 
 
 def _spikes(v: NDArray[np.float64], limits: tuple[float, float], broken: NDArray[np.bool_]) -> NDArray[np.int8]:

@@ -154,9 +154,9 @@ def _as_found(points: Sequence[CalibrationPoint], limits: Limits, terms: Judging
 
 def _jump(fitted: CellFit, limits: Limits, terms: JudgingTerms) -> list[CriterionRow]:
     """The constant against that of the last good calibration: a cell's constant does not move by itself."""
-    if not isinstance(terms.before, CellFit):
-        return []
     limit = tolerance(limits, "as_found")
+    if not isinstance(terms.before, CellFit):
+        return _first_of_cell(fitted, limit)
     last = terms.before.cell_constant_per_cm
     change = 100 * (fitted.cell_constant_per_cm / last - 1)
     note = say(
@@ -167,6 +167,16 @@ def _jump(fitted: CellFit, limits: Limits, terms: JudgingTerms) -> list[Criterio
     )
     share = Tolerance(limit.value, "%", limit.source).graded(beyond=Outcome.CARE)
     return [share.row("constant_jump", "cell constant, from the last calibration", change, digits=1, note=note)]
+
+
+def _first_of_cell(fitted: CellFit, limit: Tolerance) -> list[CriterionRow]:
+    """Without a record one standard alone cannot be told from a cell that is off; two that agree can."""
+    if len(fitted.points) > 1:
+        return []
+    note = "One standard and no earlier calibration: a standard that is off would look the same. Read a second one."
+    share = Tolerance(limit.value, "%", limit.source).graded(beyond=Outcome.CARE)
+    row = share.row("constant_first", "first calibration, from nominal", fitted.change_percent, digits=1, note=note)
+    return [replace(row, outcome=Outcome.UNKNOWN) if row.outcome is Outcome.FIT else row]
 
 
 def _fit(adjust: Sequence[CalibrationPoint], air_us: float, terms: JudgingTerms) -> CellFit:
