@@ -13,8 +13,10 @@ from playwright.sync_api import expect
 from sqlalchemy import func, select
 
 from brumel.core import sense
-from brumel.core.believability import Flag
+from brumel.core.believability import Flag, Shown
+from brumel.core.expectation import Expected
 from brumel.core.oxygen import saturation_mg_l
+from brumel.core.slips import Sight, slip_of, ways
 from brumel.store.tables import Reading, Visit
 from brumel.web.rounds.offline import TOGETHER
 from brumel.work import bench, rounds
@@ -221,6 +223,72 @@ def test_the_browser_questions_the_same_values_as_core(brumel, field):
         (case[0], mine, theirs) for case, mine, theirs in zip(cases, expected, told, strict=True) if mine != theirs
     ]
     assert wrong == []
+
+
+def test_the_phone_names_the_same_slip_as_core(field):
+    """One table: what is expected of six quantities, and each value as it would be after every slip and after none."""
+    should = {
+        "temperature": Expected(8.0, 4.0, 12.0, 9),
+        "conductivity": Expected(180.0, 120.0, 240.0, 9),
+        "oxygen": Expected(10.6, 9.2, 12.0, 9),
+        "nitrate": Expected(1.4, 0.9, 1.9, 9),
+        "ph": Expected(7.1, 6.6, 7.6, 9),
+        "redox": Expected(240.0, 180.0, 300.0, 9),
+    }
+    grid = TOGETHER["grid_c"]
+    full = [float(saturation_mg_l(c, 0.0, 1013.25)) for c in grid]
+    cases, expected = [], []
+    for quantity, here in should.items():
+        middle = here.middle
+        for factor in (1.0, 1.02, 10.0, 0.1, 1000.0, 0.001, 0.5, 0.68, 4.43, 3.1, 100 / 11.3, -1.0):
+            for c in (3.0, 12.0, 24.0, None):  # at 8 °C the natural factor is that of TDS
+                for beside in (None, "ph", "oxygen"):
+                    value = should[beside].middle if beside and factor == 3.1 else middle * factor
+                    read = {quantity: value} | ({beside: middle} if beside and beside != quantity else {})
+                    slip = slip_of(
+                        quantity, Shown(quantity), value, Sight(should, read, temperature_c=c, tds_factor=0.65)
+                    )
+                    expected.append([slip.key, slip.partner] if slip else None)
+                    around = [here.low, here.high, here.middle]
+                    cases.append([quantity, around, read, [w._asdict() for w in ways(quantity, 0.65)], c])
+    module = field.evaluate("document.querySelector('script[type=module][src*=\"js/field.js\"]').src")
+    told = field.evaluate(
+        """async ([url, cases, should, tables, oxygen]) => {
+          const { slipOf, swappedWith } = await import(new URL("field/judging.js", url).href);
+          return cases.map(([quantity, here, read, ways, c]) => {
+            if (read[quantity] >= here[0] && read[quantity] <= here[1]) return null;
+            const other = swappedWith(quantity, read, should);
+            if (other) return ["swapped", other];
+            const slip = slipOf(read[quantity], here, ways, { c, tables, oxygen });
+            return slip ? [slip.way.key, ""] : null;
+          });
+        }""",
+        [module, cases, {q: [e.low, e.high, e.middle] for q, e in should.items()}, TOGETHER, full],
+    )
+    assert told == expected
+    assert {k[0] for k in expected if k} >= {"ten", "thousand", "uncompensated", "percent", "basis", "sign", "swapped"}
+
+
+def test_a_sheet_that_repeats_the_last_one_is_asked_about_out_of_reach_too(field):
+    module = field.evaluate("document.querySelector('script[type=module][src*=\"js/field.js\"]').src")
+    typed, before = {"ph": 7.1, "oxygen": 9.4, "conductivity": 181}, {"ph": [7.1, 0], "oxygen": [9.4, 60]}
+    told = field.evaluate(
+        """async ([url, cases]) => {
+          const { copiedFrom } = await import(new URL("field/judging.js", url).href);
+          return cases.map(([typed, before]) => copiedFrom(typed, before, 3) ?? null);
+        }""",
+        [
+            module,
+            [
+                [typed, before | {"conductivity": [181, 30]}],
+                [typed, before | {"conductivity": [182, 30]}],
+                [typed, before | {"conductivity": [181, 50_000]}],  # of another visit
+                [{"ph": 7.1, "oxygen": 9.4}, before],  # two values may well be alike
+                [typed, None],
+            ],
+        ],
+    )
+    assert told == [0, None, None, None, None]
 
 
 def test_core_and_the_phone_hold_the_same_oxygen_displays_against_each_other(field):

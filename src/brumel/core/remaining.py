@@ -31,7 +31,7 @@ _SHARES = (1.0, 0.75, 0.55, 0.4, 0.28)
 UNSURE = 0.05  # the chance of more to come at which a wait is over
 #: So much more where a slow second term explains the trace: it asks for three times the wait, and is rarer. Chosen by
 #: simulation, against 15 % of such traces settled falsely and a delay of half its time constant.
-_SLOW_UNSURE = 0.06
+_SLOW_UNSURE = 0.07
 _FITS = 2.0  # residual variance over that of the noise, up to which a trace follows an approach
 _ABOUT = 1.35  # and so much over the least of its ends, where it does not
 

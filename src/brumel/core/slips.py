@@ -109,38 +109,77 @@ def _swapped(quantity: str, shown: Shown, value: float, sight: Sight) -> Slip | 
     return None
 
 
-def _meant(quantity: str, value: float, sight: Sight) -> Iterator[_Meant]:
-    at_c = sight.temperature_c
+class Way(NamedTuple):
+    """How a value may have come about: what was meant is factor · value + offset, with a question.
+
+    by : what the factor goes with besides: "natural", what brings a conductivity to 25 °C; "full" and "per_full", what
+    saturation makes of % and of mg/L
+    """
+
+    key: str
+    words: str
+    factor: float = 1.0
+    offset: float = 0.0
+    by: str = ""
+
+
+def ways(quantity: str, tds_factor: float | None = None) -> list[Way]:
+    """The slips a value of this quantity may be of, by its own figures alone; a page judges by the same ones."""
+    found: list[Way] = []
     if quantity == "conductivity":
-        yield _Meant("thousand", value * 1000, "Was mS/cm taken for µS/cm?")
-        yield _Meant("thousand", value / 1000, "Was µS/cm taken for mS/cm?")
-        if at_c is not None and 0 <= at_c <= 35:
-            factor = float(to_reference(1.0, at_c, kind="natural"))
-            if abs(factor - 1) >= _LEAST_COMPENSATION:
-                yield _Meant("uncompensated", value * factor, "Was the value not compensated, and typed as if it were?")
-        if sight.tds_factor:
-            yield _Meant("solids", value / sight.tds_factor, "Was TDS typed for conductivity?")
+        found += [
+            Way("thousand", "Was mS/cm taken for µS/cm?", 1000.0),
+            Way("thousand", "Was µS/cm taken for mS/cm?", 0.001),
+            Way("uncompensated", "Was the value not compensated, and typed as if it were?", by="natural"),
+        ]
+        if tds_factor:
+            found.append(Way("solids", "Was TDS typed for conductivity?", 1 / tds_factor))
     if quantity in _AS_ION:
-        yield _Meant("basis", value / _AS_ION[quantity], f"Was it as {_ION_NAMES[quantity]}, not as N?")
+        found.append(Way("basis", f"Was it as {_ION_NAMES[quantity]}, not as N?", 1 / _AS_ION[quantity]))
     if quantity == "temperature":
-        yield _Meant("fahrenheit", (value - 32) / 1.8, "Was it °F?")
-    if quantity == "oxygen" and at_c is not None:
-        yield from _percent(value, at_c, sight)
+        found.append(Way("fahrenheit", "Was it °F?", 1 / 1.8, -32 / 1.8))
+    if quantity == "oxygen":
+        found += [
+            Way("percent", "Was % typed for mg/L?", 0.01, by="full"),
+            Way("percent", "Was mg/L typed for %?", 100.0, by="per_full"),
+        ]
     if quantity == "redox":
-        yield _Meant("sign", -value, "Was the sign lost?")
+        found.append(Way("sign", "Was the sign lost?", -1.0))
     if quantity in _DIGITS:
-        yield _Meant("ten", value * 10, "Was a digit lost, or the point misplaced?")
-        yield _Meant("ten", value / 10, "Was the point left out?")
+        found += [
+            Way("ten", "Was a digit lost, or the point misplaced?", 10.0),
+            Way("ten", "Was the point left out?", 0.1),
+        ]
         if quantity != "conductivity":
-            yield _Meant("thousand", value / 1000, "Was it µg/L?")
-            yield _Meant("thousand", value * 1000, "Was the point misplaced?")
+            found += [Way("thousand", "Was it µg/L?", 0.001), Way("thousand", "Was the point misplaced?", 1000.0)]
+    return found
 
 
-def _percent(value: float, at_c: float, sight: Sight) -> Iterator[_Meant]:
-    """The oxygen field's two units taken for one another."""
+def natural_factor(temperature_c: float) -> float | None:
+    """What brings a conductivity of natural water to 25 °C; None where a slip of it could not be told from the water."""
+    if not 0 <= temperature_c <= 35:
+        return None
+    factor = float(to_reference(1.0, temperature_c, kind="natural"))
+    return factor if abs(factor - 1) >= _LEAST_COMPENSATION else None
+
+
+def _meant(quantity: str, value: float, sight: Sight) -> Iterator[_Meant]:
+    for way in ways(quantity, sight.tds_factor):
+        by = _by(way.by, sight)
+        if by is not None:
+            yield _Meant(way.key, way.factor * by * value + way.offset, way.words)
+
+
+def _by(what: str, sight: Sight) -> float | None:
+    """The part of a way's factor that goes with the water's temperature; None where that is not known."""
+    if not what:
+        return 1.0
+    if sight.temperature_c is None:
+        return None
+    if what == "natural":
+        return natural_factor(sight.temperature_c)
     try:
-        full = float(saturation_mg_l(at_c, sight.salinity, sight.pressure_hpa))
+        full = float(saturation_mg_l(sight.temperature_c, sight.salinity, sight.pressure_hpa))
     except InputError:
-        return
-    yield _Meant("percent", value * full / 100, "Was % typed for mg/L?")
-    yield _Meant("percent", value * 100 / full, "Was mg/L typed for %?")
+        return None
+    return full if what == "full" else 1 / full

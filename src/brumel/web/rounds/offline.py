@@ -22,7 +22,7 @@ from flask import (
 from pydantic import Base64Bytes, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from brumel import __version__
-from brumel.core import sense
+from brumel.core import sense, slips
 from brumel.core.errors import InputError
 from brumel.core.oxygen import saturation_mg_l, station_pressure_hpa
 from brumel.core.quantity_table import MEASURED
@@ -44,7 +44,7 @@ from brumel.work.questions import Unanswered
 from brumel.work.records import late
 from brumel.work.rounds import offline, outings, packing
 from brumel.work.rounds.sheet.entry import DEPTH_M
-from brumel.work.rounds.sheet.plausibility import bands
+from brumel.work.rounds.sheet.plausibility import bands, should_be
 from brumel.work.rounds.sites import Past
 
 #: what the browser keeps beside the page itself
@@ -134,6 +134,9 @@ def field(outing_id: str) -> Any:
                 "depths": s.depths,
                 "limits": s.limits,
                 "bands": _bands(s, pasts[s.id], [c.quantity for c in best], now),
+                "expected": _expected(s, pasts[s.id], [c.quantity for c in best], now),
+                "before": _before(pasts[s.id], [c.quantity for c in best]),
+                "ways": {c.quantity: _ways(c.quantity, s.water.get("tds_factor")) for c in best},
                 "oxygen": oxygen_tables(s, [c.probe for c in best if c.quantity == "oxygen"], settings),
                 "last": _last(pasts[s.id], sorted(s.ranges)),
             }
@@ -205,6 +208,8 @@ TOGETHER = {
     "share": sense.TOGETHER_SHARE,
     "step": sense.TOGETHER_STEP_PERCENT,
     "supersaturated": sense.SUPERSATURATED_PERCENT,
+    "natural": [slips.natural_factor(c) for c in GRID_C],
+    "copied": slips.COPIED,
 }
 
 
@@ -224,13 +229,41 @@ def oxygen_tables(
 
 def _bands(site: Site, pasts: Mapping[float | None, Past], quantities: list[str], now: datetime) -> dict[str, Any]:
     """What is not questioned at this site, by depth ("" for none) and quantity; made from the same figures as on a sheet."""
+    return _by_depth(
+        site, pasts, lambda past: {q: [asdict(band) for band in bands(site, past, q, now)] for q in quantities}
+    )
+
+
+def _by_depth(site: Site, pasts: Mapping[float | None, Past], make: Callable[[Past], Any]) -> dict[str, Any]:
+    """Something of each depth of a site, "" for none."""
     depths = {None, *site.depths, *pasts}
+    return {"" if depth is None else f"{depth:g}": make(pasts.get(depth, {})) for depth in depths}
+
+
+def _expected(
+    site: Site, pasts: Mapping[float | None, Past], quantities: Sequence[str], now: datetime
+) -> dict[str, dict[str, list[float]]]:
+    """What a slip is looked for with, by depth and quantity: from, to, and the middle."""
+
+    def of(past: Past) -> dict[str, list[float]]:
+        should = {q: should_be(site, past, q, now) for q in (*quantities, "temperature")}
+        return {q: [each.low, each.high, each.middle] for q, each in should.items() if each is not None}
+
+    return _by_depth(site, pasts, of)
+
+
+def _before(pasts: Mapping[float | None, Past], quantities: Sequence[str]) -> dict[str, dict[str, Any]]:
+    """What was typed at the visit before, by depth and quantity: the display's value, and when [s since 1970]."""
     return {
         "" if depth is None else f"{depth:g}": {
-            q: [asdict(band) for band in bands(site, pasts.get(depth, {}), q, now)] for q in quantities
+            q: [past[q][0].raw, past[q][0].at.timestamp()] for q in quantities if past.get(q)
         }
-        for depth in depths
+        for depth, past in pasts.items()
     }
+
+
+def _ways(quantity: str, tds_factor: float | None) -> list[dict[str, Any]]:
+    return [way._asdict() for way in slips.ways(quantity, float(tds_factor) if tds_factor else None)]
 
 
 def _entries(c: outings.Chosen, recorded: MeterSettings | None) -> list[dict[str, Any]]:

@@ -163,7 +163,7 @@ const ask = () => {
   const { rows, at, depth } = read(form, body.probes, body.bounds);
   const oxygen = rows.filter((row) => body.probes.find((p) => p.id === row.probe).quantity === "oxygen");
   const odd = [
-    ...oddities(rows, depth, body.probes, site()),
+    ...oddities(rows, depth, body.probes, site(), at, body.together),
     ...oxygen.flatMap((row) => oxygenOddities(row, at, site().oxygen, body.together)),
   ];
   keepTo(questions, odd);

@@ -42,7 +42,10 @@ export const drawStrip = (svg, trace, judged, options) => {
   }
   const end = trace.t.at(-1);
   const heading = judged.forecast ?? null;
-  const span = Math.max(options.shortest * 1.3, end + Math.min(judged.to_go ?? judged.most_to_go ?? 0, 90) + 4);
+  const span = Math.max(
+    options.shortest * 1.3,
+    end + Math.min(judged.to_go ?? judged.most_to_go ?? 0, 90) + 4,
+  );
   const middle = judged.value ?? trace.y.at(-1);
   // The scale follows the end of the trace, so that the band stays wide enough to see; the approach runs off the paper.
   const since = end - 2 * options.window;

@@ -91,16 +91,17 @@ def expected_here(past: Past, quantity: str, now: datetime) -> Expected | None:
     )
 
 
+def should_be(place: Site, past: Past, quantity: str, now: datetime) -> Expected | None:
+    """What a site's past makes expect, else its usual range; None where there is neither."""
+    here, usual = expected_here(past, quantity, now), place.ranges.get(quantity, {}).get("usual")
+    if here is None and usual:
+        return Expected(sum(usual) / 2, usual[0], usual[1], count=0)
+    return here
+
+
 def sight(place: Site, past: Past, now: datetime, read: Mapping[str, float], water: Water) -> Sight:
     """What a slip is looked for with: of all that was read here, what it should have been."""
-    should: dict[str, Expected] = {}
-    for quantity in read:
-        usual = place.ranges.get(quantity, {}).get("usual")
-        here = expected_here(past, quantity, now)
-        if here is None and usual:
-            here = Expected(sum(usual) / 2, usual[0], usual[1], count=0)
-        if here is not None:
-            should[quantity] = here
+    should = {q: here for q in read if (here := should_be(place, past, q, now)) is not None}
     factor = place.water.get("tds_factor")
     return Sight(
         should,
@@ -164,7 +165,7 @@ class BelievableBand:
 def bands(place: Site, past: Past, quantity: str, now: datetime) -> list[BelievableBand]:
     """The tests of `findings` as plain bands, for a page that judges without the server: the same values are questioned.
 
-    The slip of a unit, which needs more than a band, is left to the server.
+    Which slip would make such a value, `core.slips` says by the same figures there and here.
     """
     with_ = _compared(place, past, quantity, now)
     found = [BelievableBand("instrument", *with_.instrument, "is outside what the instrument can show")]

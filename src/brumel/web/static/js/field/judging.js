@@ -79,26 +79,104 @@ const reportedBy = (row, probes) => {
   return { probe, value: reported ? row.value * reported[0] + reported[1] : null };
 };
 
-// A digit or a thousand that was lost, where the value would then be what the site's past or usual range has.
-const lost = (value, bands) => {
-  const usual = bands.find((b) => b.key === "history") ?? bands.findLast((b) => b.key === "site_range");
-  const factor = usual && [1000, 0.001, 10, 0.1].find((f) => !outside(value * f, usual.low, usual.high));
-  return factor
-    ? `${value} is not what this site reads: ${+(value * factor).toPrecision(4)} would fit. Was the unit taken for another, or a digit lost?`
-    : undefined;
+// What a way's factor goes with besides: the water's temperature, by the tables that came along; null where that is unknown.
+const goesWith = (by, c, { grid_c: grid, natural }, oxygen) => {
+  if (!by) return 1;
+  if (c === null) return null;
+  if (by === "natural") return at(grid, natural, c);
+  const full = at(grid, oxygen, c);
+  return full === null ? null : by === "full" ? full : 1 / full;
+};
+
+// The slip that explains an odd value best, as `core.slips` finds it; nothing where none does.
+// here : what is expected, [from, to, middle]; ways : how a value may have come about; also : c, tables, oxygen
+export const slipOf = (value, here, ways, { c, tables, oxygen }) => {
+  const fits = ways
+    .map((way) => ({ way, by: goesWith(way.by, c, tables, oxygen) }))
+    .filter(({ by }) => by !== null)
+    .map(({ way, by }) => ({ way, meant: way.factor * by * value + way.offset }))
+    .filter(({ meant }) => !outside(meant, here[0], here[1]));
+  const near = ({ meant }) => Math.abs(meant - here[2]);
+  return fits.length ? fits.reduce((best, each) => (near(each) < near(best) ? each : best)) : undefined;
+};
+
+// Another value that would fit here, as this one would fit there; the other's quantity, or nothing.
+export const swappedWith = (quantity, read, expected) => {
+  const fits = (value, of) => !outside(value, of[0], of[1]);
+  const here = expected[quantity];
+  return Object.keys(read).find((other) => {
+    const there = expected[other];
+    if (other === quantity || !there || fits(read[other], there)) return false;
+    return fits(read[other], here) && fits(read[quantity], there);
+  });
+};
+
+const figures = (value) => +value.toPrecision(4);
+
+// What was meant, where a slip would explain the value; undefined where none does.
+const explained = (quantity, words, read, expected, ways, also) => {
+  const [value, here] = [read[quantity], expected[quantity]];
+  if (!here || !outside(value, here[0], here[1])) return undefined;
+  const other = swappedWith(quantity, read, expected);
+  if (other)
+    return {
+      other,
+      sentence: `${words} ${value} and ${read[other]} would fit the other way round. Were the two swapped?`,
+    };
+  const slip = slipOf(value, here, ways, also);
+  return (
+    slip && {
+      sentence: `${words} ${figures(value)} is not what this site reads, ${between([figures(here[0]), figures(here[1])])}: ${figures(slip.meant)} would fit. ${slip.way.words}`,
+    }
+  );
+};
+
+// Whether everything that is typed is what was typed at the visit before, to the digit.
+export const copiedFrom = (typed, before, least) => {
+  const quantities = Object.keys(typed);
+  if (quantities.length < least) return undefined;
+  if (!quantities.every((q) => before?.[q]?.[0] === typed[q])) return undefined;
+  const times = quantities.map((q) => before[q][1]);
+  return Math.max(...times) - Math.min(...times) > 12 * 3600 ? undefined : times[0];
 };
 
 // What is odd about the values of a set: the most telling sentence of each value, with the code the server asks it by.
-export const oddities = (rows, depth, probes, site) =>
-  rows.flatMap((row) => {
-    const { probe, value } = reportedBy(row, probes);
-    const bands = (site.bands[depth ?? ""] ?? site.bands[""])[probe.quantity] ?? [];
-    const outsideOf = value === null ? [] : questioned(value, bands);
+// c : the water's temperature [°C]; tables : what goes by temperature
+export const oddities = (rows, depth, probes, site, c, tables) => {
+  const of = (all) => all[depth ?? ""] ?? all[""] ?? {};
+  const known = rows.map((row) => ({ row, ...reportedBy(row, probes) }));
+  const read = Object.fromEntries(
+    known.filter((k) => k.value !== null).map((k) => [k.probe.quantity, k.value]),
+  );
+  if (Number.isFinite(c)) read.temperature ??= c;
+  const also = { c: Number.isFinite(c) ? c : null, tables, oxygen: site.oxygen?.here };
+  const odd = known.flatMap(({ row, probe, value }) => {
+    const outsideOf = value === null ? [] : questioned(value, of(site.bands)[probe.quantity] ?? []);
     if (!outsideOf.length) return [];
     const band = outsideOf.at(-1); // what cannot be before what is unusual
-    const words = `${probe.words} ${row.value} ${band.words}, ${between([+band.low.toPrecision(4), +band.high.toPrecision(4)])}.`;
-    return [{ code: `${probe.quantity}:unusual`, sentence: lost(value, bands) ?? words }];
+    const slip = explained(
+      probe.quantity,
+      probe.words,
+      read,
+      of(site.expected),
+      site.ways[probe.quantity] ?? [],
+      also,
+    );
+    if (slip?.other && slip.other < probe.quantity) return []; // asked once, of the other
+    const words = `${probe.words} ${row.value} ${band.words}, ${between([figures(band.low), figures(band.high)])}.`;
+    return [{ code: `${probe.quantity}:unusual`, sentence: slip?.sentence ?? words }];
   });
+  const typed = Object.fromEntries(known.map(({ row, probe }) => [probe.quantity, row.value]));
+  const copied = copiedFrom(typed, of(site.before), tables.copied);
+  if (copied !== undefined) {
+    const day = new Date(copied * 1000).toLocaleDateString("en-GB", { day: "numeric", month: "short" });
+    odd.push({
+      code: `${known[0].probe.quantity}:copied`,
+      sentence: `All ${known.length} values are what was typed here on ${day}, to the digit. Was the sheet of that day copied?`,
+    });
+  }
+  return odd;
+};
 
 // mg/L and % of one oxygen display: the one follows from the other, at what the meter is set to; over-saturation needs light.
 // tables : saturation over the grid of temperatures, here and as the probe's meter is set
