@@ -227,7 +227,7 @@ def main() -> None:
     if os.environ.get("BRUMEL_BENCH") == "judgement":
         clock = Clock()
         still = Desk(make_sessions(make_engine(url)), clock)
-        demo.load_demo(still)
+        demo.load_demo(still, weeks=0)
         judgement.main(int(os.environ.get("BRUMEL_BENCH_COUNT", "100")), still, clock)
         return
     desk = Desk(make_sessions(make_engine(url)))

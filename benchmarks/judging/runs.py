@@ -55,6 +55,47 @@ CASES: tuple[tuple[str, str, Mapping[str, str], Mapping[str, set[str]]], ...] = 
     ("A7", "nh4-two", AMMONIUM, {"warm_cup": {"pair_temperature"}, "carry_over": {"carry_over", "aged_tip"}}),
     ("A8", "temp-two-points", {}, {"ice_wrong": {"ice_wrong"}, "slow": {"slow"}, "sensor_off": {"sensor_off"}}),
     ("C1", "cl-check", {}, {"dirty_tip": {"dirty_tip"}, "second_method": {"second_method", "dirty_tip"}}),
+    # The other schools, with the faults that each of them can show.
+    *(
+        ("A1", method, {key: PH[key] for key in keys}, {fault: {fault} for fault in faults})
+        for method, keys, faults in (
+            ("ph-7-4", ("neutral", "acid"), ("dry_bulb", "broken_bulb", "bubble")),
+            ("ph-7-10", ("neutral", "alkaline"), ("dry_bulb", "broken_bulb")),
+            ("ph-4-7", ("acid", "neutral"), ("dry_bulb",)),
+            ("ph-10-7", ("alkaline", "neutral"), ("dry_bulb",)),
+            ("ph-7-4-10-line", tuple(PH), ("dry_bulb", "clogged_junction", "contaminated_buffer", "wrong_cup")),
+            ("ph-7-4-check-10", tuple(PH), ("dry_bulb", "contaminated_buffer")),
+            ("ph-7-10-check-4", tuple(PH), ("dry_bulb",)),
+            ("ph-7-one-point", ("neutral",), ("clogged_junction", "bubble")),
+        )
+    ),
+    (
+        "A1",
+        "ph-five-points",
+        {**PH, "neutral": "K7-009", "blood": "K74-002", "borax": "K9-004"},
+        {"dry_bulb": {"dry_bulb"}, "clogged_junction": {"clogged_junction"}},
+    ),
+    ("A1", "ph-combined", {"neutral": "C1-206"}, {"bubble": {"bubble"}}),
+    ("A1", "ph-tablet-7", {"neutral": "T7-012"}, {"bubble": {"bubble"}}),
+    ("A3", "ec-air-one", EC, {"coated": {"coated"}, "bubble": {"bubble"}, "wet_contacts": {"wet_contacts"}}),
+    ("A3", "ec-combined", {"standard": "C1-206"}, {"coated": {"coated"}}),
+    ("A3", "ec-check", EC, {"coated": {"coated"}, "old_standard": {"contaminated_standard"}}),
+    (
+        "A5",
+        "do-zero-air",
+        {"zero": "Z0-077"},
+        {"torn_membrane": {"membrane"}, "spent_zero": {"spent_zero"}, "aged": {"aged"}},
+    ),
+    ("A5", "do-check-air", {}, {"aged": {"aged"}, "not_polarised": {"not_polarised"}, "wet_tip": {"wet_tip"}}),
+    ("A4", "orp-offset", {"standard": "R24-030"}, {"dirty_metal": {"dirty_metal"}, "reference": {"reference"}}),
+    ("A4", "orp-two-checks", {"first": "Q7-001", "second": "R43-012"}, {"old_standard": {"old_standard"}}),
+    ("A6", "no3-three", {**NITRATE, "high-cold": "NO2-014"}, {"aged_tip": {"aged_tip"}}),
+    ("A6", "no3-four", {**NITRATE, "high-cold": "NO2-014", "low-cold": "NO1-014"}, {"aged_tip": {"aged_tip"}}),
+    ("A7", "nh4-three", {**AMMONIUM, "high-cold": "NH3-009"}, {"aged_tip": {"aged_tip"}}),
+    ("A7", "nh4-four", {**AMMONIUM, "high-cold": "NH3-009", "low-cold": "NH2-008"}, {"aged_tip": {"aged_tip"}}),
+    ("A8", "temp-corrected", {}, {"sensor_off": {"sensor_off"}, "ice_wrong": {"ice_wrong"}}),
+    ("A8", "temp-one-point", {}, {"sensor_off": {"sensor_off"}}),
+    ("C1", "cl-adjust", {}, {"dirty_tip": {"dirty_tip"}}),
 )
 #: What varies from run to run by a share, and by how much (SD).
 _VARIES = {"gain": 0.006, "cell_constant": 0.004, "slope": 0.006, "tau_s": 0.15}

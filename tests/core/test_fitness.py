@@ -129,6 +129,24 @@ def test_an_oxygen_probe_reads_right_on_another_altitude(gain, zero, t, p, s):
     assert oxygen.restore(json.loads(json.dumps(found.fit.as_dict()))) == found.fit
 
 
+def test_a_line_through_all_points_does_not_hide_a_buffer_that_is_off():
+    k = float(nernst_slope_mv(25.0))
+    points = [taken("adjust", -k * (true - 7), 25.0, label) for true, label in ((4.0, 4.0), (7.0, 7.0), (9.7, 10.0))]
+    terms = JudgingTerms(kind="line")
+    found = ph.assess(points, limits("ph-7-4-10-line"), terms).features
+    assert found["side_gap_percent"] == pytest.approx(10.0)  # 2.7 of 3 pH on one side: 90 % of an ideal slope
+    near = [taken("adjust", -k * (x - 7), 25.0, x + off) for x, off in ((6.86, 0), (7.0, 0.01), (7.4, 0), (9.2, 0))]
+    assert "side_gap_percent" not in ph.assess(near, limits("ph-7-4-10-line"), terms).features
+
+
+def test_a_membrane_that_is_only_checked_gives_as_much_less_as_it_reads_low():
+    full = float(do.saturation_mg_l(20.0))
+    point = taken("check", 76.0, 20.0, full)
+    fit = oxygen.OxygenFit(95.0, 0.0, "saturated")
+    found = oxygen.assess([point], limits("do-check-air"), JudgingTerms(before=fit)).features
+    assert found["gain_change_percent"] == pytest.approx(-20.0, abs=0.3)
+
+
 def test_oxygen_s_rows_stand_at_the_domain_s_limits():
     full = float(do.saturation_mg_l(20.0))
     assert round(full, 2) == 9.09  # BK84 as printed

@@ -152,6 +152,9 @@ def _features(
         usual = terms.before.gain_percent if isinstance(terms.before, OxygenFit) else terms.first_gain_percent or 100.0
         change = 100 * (fitted.gain_percent / usual - 1)
         features |= {"gain_change_percent": change, "gain_change_abs_percent": abs(change)}
+    elif checks := of_role(points, "check"):  # what is only checked gives as much less as it reads low
+        change = 100 * (sum(fitted.read(p.signal, p.temperature_c) / p.expected for p in checks) / len(checks) - 1)
+        features |= {"gain_change_percent": change, "gain_change_abs_percent": abs(change)}
     for p in of_role(points, "zero"):
         features["zero_mg_l"] = max(0.0, p.signal / fitted.gain_percent * float(saturation_mg_l(p.temperature_c)))
     if apart is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 from brumel.core import ph
@@ -98,8 +99,8 @@ def _features(
     points: Sequence[CalibrationPoint], fitted: ph.PhFit, checks: Sequence[ph.CheckPoint]
 ) -> dict[str, float]:
     features = {"slope_percent": fitted.slope_percent, "offset_abs_mv": abs(fitted.offset_mv)}
-    if len(fitted.segments) > 1:
-        slopes = [s.slope_percent for s in fitted.segments]
+    slopes = _side_slopes(points, fitted)
+    if len(slopes) > 1:
         features["side_gap_percent"] = max(slopes) - min(slopes)
         features["acid_over_base_percent"] = slopes[0] - slopes[-1]
     if checks:
@@ -107,6 +108,21 @@ def _features(
     if fitted.kind == "line":
         features["residual_abs_mv"] = max(abs(r) for r in fitted.residuals_mv)
     return features
+
+
+#: Buffers nearer to each other say little of the slope between them [pH], chosen.
+_FAR_APART = 2.0
+
+
+def _side_slopes(points: Sequence[CalibrationPoint], fitted: ph.PhFit) -> list[float]:
+    """The slope of each side, from the acid one on; one line through all of them hides that one is off."""
+    if fitted.kind != "line":
+        return [s.slope_percent for s in fitted.segments]
+    taken = sorted(of_role(points, "adjust"), key=lambda p: p.expected)
+    if len(taken) < 3 or any(b.expected - a.expected < _FAR_APART for a, b in pairwise(taken)):
+        return []
+    sides = [ph.BufferPoint(p.signal, p.temperature_c, p.expected, p.key) for p in taken]
+    return [s.slope_percent for s in ph.fit(sides, kind="segments").segments]
 
 
 def span_percent(points: Sequence[CalibrationPoint]) -> float | None:
