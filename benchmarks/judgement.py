@@ -41,11 +41,18 @@ def settle(pool: Any, count: int) -> None:
         row = settling.row_of(name, found)
         cells = (f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}")
         _line(name, *cells, f"{row.forecast:.0f}", f"{row.told:.0f}", f"{row.kept:.0f}")
+    _head("Traces to which something happens", "false %", "noticed %")
+    _line("goal (no drift: none knows its end)", "5", "")
+    for where, quantity, event in [(w, q, e) for e in settling.EVENTS for w, q, slow in settling.rows() if not slow]:
+        odd = pool.map(settling.odd_one, [(where, quantity, event, 3000 + i) for i in range(count)], chunksize=2)
+        shares = (f"{100 * sum(each) / count:.1f}" for each in zip(*odd, strict=True))
+        _line(f"{where}, {quantity}, {event}", *shares)
+    _head("Values typed one spacing apart", "false %", "missed %")
     for quantity in settling.BENCH:
         got = pool.map(settling.typed_one, [(quantity, 5000 + i) for i in range(count * 5)], chunksize=20)
         done = sum(settled for settled, _ in got)
         false = 100 * sum(wrong for _, wrong in got) / max(done, 1)
-        _line(f"typed, {quantity}", f"{false:.1f}", f"{100 - 100 * done / len(got):.1f}", "", "", "")
+        _line(f"typed, {quantity}", f"{false:.1f}", f"{100 - 100 * done / len(got):.1f}")
 
 
 def _covered(task: tuple[str, int]) -> readings.Covered:

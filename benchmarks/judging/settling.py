@@ -177,6 +177,54 @@ def one(task: tuple[str, str, bool, int]) -> Found:
     return watch(made, criteria)
 
 
+#: What may befall a trace: a drift that never ends, a bubble that hangs on the probe for a while, a link that was silent.
+EVENTS = ("drift", "bubble", "silence")
+
+
+def odd_one(task: tuple[str, str, str, int]) -> tuple[bool, bool]:
+    """A trace to which something happens: whether it was called settled where it was not, and whether that was noticed.
+
+    Of a drift of two to five times the limit a minute any "settled" is false, also where it turns an approach round and nobody
+    could tell; noticed is what was told to drift. While a
+    bubble shifts the reading by more than the limit "settled" is false; noticed is a jump that was told. After a silence of
+    20 to 60 s "settled" is false as ever.
+    """
+    where, quantity, event, seed = task
+    random = np.random.default_rng(seed + 90_000)
+    if where == "bench":
+        criteria: SettlingCriteria | FieldCriteria = load_settling()[quantity].criteria(quantity)
+        kind = BENCH[quantity]
+    else:
+        criteria, kind = load_field()[quantity].criteria(quantity), SITE[quantity]
+    made = make(seed, kind, relative=criteria.relative, longest_s=criteria.longest_s, slow=False)
+    limit = _limit(criteria, float(made.y[-1]))
+    judged = judge if isinstance(criteria, SettlingCriteria) else judge_by_readings
+    begins, ends = math.inf, math.inf
+    if event == "drift":
+        made = replace(
+            made, y=made.y + made.t / 60 * limit * float(random.uniform(2, 5)) * float(random.choice([-1, 1]))
+        )
+    elif event == "bubble":
+        begins = criteria.shortest_s + made.tau_s * float(random.uniform(3, 5))
+        ends = begins + max(float(random.uniform(8, 25)), 5 * made.interval_s)
+        size = limit * float(random.uniform(4, 12)) * float(random.choice([-1, 1]))
+        made = replace(made, y=made.y + size * ((made.t >= begins) & (made.t < ends)))
+    else:
+        silent = float(random.uniform(0.5, 3)) * made.tau_s
+        heard = (made.t < silent) | (made.t > silent + float(random.uniform(20, 60)))
+        made = replace(made, t=made.t[heard], y=made.y[heard], left=made.left[heard])
+    noticed = False
+    for i in _moments(made, criteria.shortest_s):
+        now = float(made.t[i])
+        if event == "bubble" and now >= ends:
+            return False, noticed
+        found = judged(made.t[: i + 1], made.y[: i + 1], criteria)  # type: ignore[operator]
+        noticed |= found.state in (State.STEPPING, State.DRIFTING)
+        if found.settled and (event != "bubble" or now >= begins):
+            return event != "silence" or abs(float(made.left[i])) > limit, noticed
+    return False, noticed
+
+
 def rows() -> list[tuple[str, str, bool]]:
     """Where, which quantity, and whether a slow second term is there."""
     places = [("bench", q) for q in BENCH] + [("site", q) for q in SITE]
