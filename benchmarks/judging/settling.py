@@ -185,8 +185,8 @@ def odd_one(task: tuple[str, str, str, int]) -> tuple[bool, bool]:
     """A trace to which something happens: whether it was called settled where it was not, and whether that was noticed.
 
     Of a drift of two to five times the limit a minute any "settled" is false, also where it turns an approach round and
-    nobody could tell; noticed is what was told to drift. While a bubble shifts the reading by more than the limit "settled" is false; noticed is a jump that was told. After a silence of
-    20 to 60 s "settled" is false as ever.
+    nobody could tell; noticed is what was told to drift. While a bubble shifts the reading by more than the limit "settled"
+    is false; noticed is a jump that was told. After a silence of 20 to 60 s "settled" is false as ever.
     """
     where, quantity, event, seed = task
     random = np.random.default_rng(seed + 90_000)
