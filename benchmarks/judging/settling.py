@@ -165,14 +165,17 @@ def _observed(made: Made, limit: float, first_s: float) -> float | None:
     return None
 
 
+def _rule(where: str, quantity: str) -> tuple[SettlingCriteria | FieldCriteria, Kind]:
+    """What a trace is judged by, on bench or at a site, and what its signal does."""
+    if where == "bench":
+        return load_settling()[quantity].criteria(quantity), BENCH[quantity]
+    return load_field()[quantity].criteria(quantity), SITE[quantity]
+
+
 def one(task: tuple[str, str, bool, int]) -> Found:
     """One trace of a row: where (bench or site), quantity, whether a slow term is there, and the seed."""
     where, quantity, slow, seed = task
-    if where == "bench":
-        criteria: SettlingCriteria | FieldCriteria = load_settling()[quantity].criteria(quantity)
-        kind = BENCH[quantity]
-    else:
-        criteria, kind = load_field()[quantity].criteria(quantity), SITE[quantity]
+    criteria, kind = _rule(where, quantity)
     made = make(seed, kind, relative=criteria.relative, longest_s=criteria.longest_s, slow=slow)
     return watch(made, criteria)
 
@@ -190,11 +193,7 @@ def odd_one(task: tuple[str, str, str, int]) -> tuple[bool, bool]:
     """
     where, quantity, event, seed = task
     random = np.random.default_rng(seed + 90_000)
-    if where == "bench":
-        criteria: SettlingCriteria | FieldCriteria = load_settling()[quantity].criteria(quantity)
-        kind = BENCH[quantity]
-    else:
-        criteria, kind = load_field()[quantity].criteria(quantity), SITE[quantity]
+    criteria, kind = _rule(where, quantity)
     made = make(seed, kind, relative=criteria.relative, longest_s=criteria.longest_s, slow=False)
     limit = _limit(criteria, float(made.y[-1]))
     judged = judge if isinstance(criteria, SettlingCriteria) else judge_by_readings
