@@ -122,17 +122,6 @@ def dissolved_gas(
     door.close()
     total = 100 * (air + over) / air
     ladder = Ladder("Total dissolved gas")
-    ladder.step(
-        "TDG",
-        "total dissolved gas",
-        "100 · (P + ΔP) / P",
-        StepResult(total, "%", digits=1),
-        "Colt1984",
-        ("P", "station pressure", air, "hPa"),
-        ("ΔP", "gas pressure over the air's", over, "hPa"),
-    )
-    depth = max(over, 0.0) / WATER_HPA_M
-    ladder.step("z", "bubbles can form above", "ΔP / 98.07 hPa/m", StepResult(depth, "m", digits=2), "Colt1984")
     o2 = n2 = None
     if read is not None:
         vapour = float(oxygen.vapour_pressure_atm(t)) * STANDARD_PRESSURE_HPA
@@ -157,4 +146,15 @@ def dissolved_gas(
             "Colt1984",
             ("Pw", "vapour pressure of water", vapour, "hPa"),
         )
+    depth = max(over, 0.0) / WATER_HPA_M
+    ladder.step("z", "bubbles can form above", "ΔP / 98.07 hPa/m", StepResult(depth, "m", digits=2), "Colt1984")
+    ladder.step(
+        "TDG",
+        "total dissolved gas",
+        "100 · (P + ΔP) / P",
+        StepResult(total, "%", digits=1),
+        "Colt1984",
+        ("P", "station pressure", air, "hPa"),
+        ("ΔP", "gas pressure over the air's", over, "hPa"),
+    )
     return GasPressures(total, o2, n2, depth, Worked(total, "%", ladder.done()))

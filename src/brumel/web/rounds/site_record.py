@@ -23,7 +23,7 @@ from brumel.work.rounds import calendar, recurrence, site_record
 
 #: What is known of a site's water and not read at each visit, by its key, with its words [mg/L].
 WATER_FIGURES = {
-    "alkalinity_mg_l": "Total alkalinity as CaCO₃, for free carbon dioxide",
+    "alkalinity_mg_l": "Total alkalinity, as CaCO₃",
     "cyanuric_mg_l": "Cyanuric acid of a stabilised pool",
     "chloride_mg_l": "Chloride, beside a nitrate tip",
     "potassium_mg_l": "Potassium, beside an ammonium tip",
