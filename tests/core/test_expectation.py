@@ -84,6 +84,7 @@ SLIPS = [
     ("nitrate", 9.0, {}, "basis", "as NO₃"),
     ("temperature", 52.0, {}, "fahrenheit", "°F"),
     ("oxygen", 96.0, {"temperature": 11.0}, "percent", "% typed"),
+    ("oxygen", 1.17, {"temperature": 11.0}, "percent", "mg/L typed for %"),  # 10.6 mg/L is 96 % of 11.03 (DOTABLES)
     ("redox", -250.0, {}, "sign", "sign"),
     ("ph", 10.5, {"oxygen": 8.1}, "swapped", "the other way round"),
     ("conductivity", 700.0, {}, None, ""),

@@ -71,6 +71,7 @@ def test_half_of_the_sulfide_is_hydrogen_sulfide_at_its_constant():
     """pK1 of about 7.0 at 25 °C in fresh water: from memory of handbook tables."""
     assert gases.sulfide_pk(25.0) == pytest.approx(7.0, abs=0.05)
     assert gases.hydrogen_sulfide(0.2, float(gases.sulfide_pk(14.0)), 14.0).value == pytest.approx(0.1)
+    assert gases.hydrogen_sulfide(0.11, float(gases.sulfide_pk(14.0)) - 1, 14.0).value == pytest.approx(0.1)  # 10 of 11
     with pytest.raises(InputErrors) as told:
         gases.hydrogen_sulfide(-1, 20, 80, 0)
     assert len(told.value.faults) == 3
