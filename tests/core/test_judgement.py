@@ -127,7 +127,7 @@ def test_series_are_flagged_by_qartod_s_numbers():
 @pytest.mark.parametrize("quantity", logged.KINDS)
 def test_healthy_series_pass_and_stuck_or_spiking_ones_do_not(quantity, every_s):
     row = logged.row(quantity, 12, every_s)
-    assert row.samples < (0.8 if quantity == "ph" else 0.05)
+    assert row.samples < (0.8 if quantity == "ph" else 0.1)
     # A display of 0.1 pH may hide all that healthy water does in a day, and a sensor that is stuck in it: said, not guessed.
     assert row.stuck_missed <= {"ph": 25 if every_s == 600 else 45, "oxygen": 9}.get(quantity, 0)
     assert row.spikes_missed < 30
