@@ -44,8 +44,9 @@ def settle(pool: Any, count: int) -> None:
     _head("Traces to which something happens", "false %", "noticed %")
     _line("goal (no drift: none knows its end)", "5", "")
     for where, quantity, event in [(w, q, e) for e in settling.EVENTS for w, q, slow in settling.rows() if not slow]:
-        odd = pool.map(settling.odd_one, [(where, quantity, event, 3000 + i) for i in range(count)], chunksize=2)
-        shares = (f"{100 * sum(each) / count:.1f}" for each in zip(*odd, strict=True))
+        few = count if event != "drift" else max(count // 5, 1)  # one that never ends is watched for ten minutes
+        odd = pool.map(settling.odd_one, [(where, quantity, event, 3000 + i) for i in range(few)], chunksize=2)
+        shares = (f"{100 * sum(each) / few:.1f}" for each in zip(*odd, strict=True))
         _line(f"{where}, {quantity}, {event}", *shares)
     _head("Values typed one spacing apart", "false %", "missed %")
     for quantity in settling.BENCH:
