@@ -42,7 +42,7 @@ def settle(pool: Any, count: int) -> None:
         cells = (f"{row.false:.1f}", f"{row.late:.1f}", f"{row.delay:.2f}", f"{row.jumped:.1f}")
         _line(name, *cells, f"{row.forecast:.0f}", f"{row.told:.0f}", f"{row.kept:.0f}")
     _head("Traces to which something happens", "false %", "noticed %")
-    _line("goal (no drift: none knows its end)", "5", "")
+    _line("goal (after a silence)", "5", "")
     for where, quantity, event in [(w, q, e) for e in settling.EVENTS for w, q, slow in settling.rows() if not slow]:
         few = count if event != "drift" else max(count // 5, 1)  # one that never ends is watched for ten minutes
         odd = pool.map(settling.odd_one, [(where, quantity, event, 3000 + i) for i in range(few)], chunksize=2)
