@@ -20,7 +20,7 @@ import numpy as np
 from playwright.sync_api import sync_playwright
 from tests.conftest import as_app
 from tests.work.helpers import Things, key
-from tools.browser import chromium as chromium_path
+from tools.browser import chromium_path
 
 from brumel.meters.sensors import SAMPLES_PER_S
 from brumel.store.cluster import free_port

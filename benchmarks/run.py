@@ -20,7 +20,7 @@ from sqlalchemy import event, text
 from tests.conftest import Clock, as_app
 from tests.web.conftest import sign_in
 from tests.work.helpers import Things, key
-from tools.browser import chromium as chromium_path
+from tools.browser import chromium_path
 
 from benchmarks import abuse, crowd, growth, judgement, loggers, slowest
 from benchmarks.stopwatch import median_s

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 from tests.conftest import as_app
-from tools.browser import chromium as chromium_path
+from tools.browser import chromium_path
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import ROOT, free_port

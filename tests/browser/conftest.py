@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import expect, sync_playwright
-from tools.browser import chromium as chromium_path
+from tools.browser import chromium_path
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import free_port

@@ -240,12 +240,12 @@ def series_limits(values: Any, every_s: float, least_spread: float) -> SeriesLim
     counts = (max(round(longer * FLAT_SUSPECT_H / hours), least[0]), max(round(longer * FLAT_FAIL_H / hours), least[1]))
     # One step up or down is what a sensor that stands still may show, unless the water itself shows no more in a day;
     # where no step is seen, a hundredth of the spread.
-    hides = is_coarse and _day_s_range(v, hours) < _LIVELY_STEPS * step
+    hides = is_coarse and _daily_range(v, hours) < _LIVELY_STEPS * step
     still = (0.5 if hides else 1.01) * step if step else least_spread / 100
     return SeriesLimits((low, _SPIKE_FAIL * low), (*counts, still))
 
 
-def _day_s_range(v: NDArray[np.float64], hours: float) -> float:
+def _daily_range(v: NDArray[np.float64], hours: float) -> float:
     """How far the values lie apart within a day, as a rule; 0 for less than three days."""
     each = round(24 / hours)
     days = v.size // each if each > 1 else 0

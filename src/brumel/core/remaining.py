@@ -415,6 +415,7 @@ def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> t
 #: The wait is told where the middle four fifths of the models agree on it up to this factor, or this many seconds: chosen so
 #: that what is told is within half in 90 %, see `benchmarks/judging/settling.py`. What dies away later is not foreseen [s].
 _AGREE, _AGREE_S, _FORESEEN_S = 1.6, 3.0, 1200.0
+_COARSE_S = 5.0  # what a wait hardly exceeds is said in such steps [s]: it is known no finer
 _SLACK = 1.15  # what the confidence asks for beyond the model's own wait, chosen
 
 
@@ -432,7 +433,7 @@ def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: floa
     order = np.argsort(wait)
     share = np.cumsum(chance[order]) / chance.sum()
     soonest, middle, latest = (float(wait[order][int(np.searchsorted(share, part))]) for part in (0.1, 0.5, 0.9))
-    most = None if latest > _FORESEEN_S else _SLACK * latest + _AGREE_S
+    most = None if latest > _FORESEEN_S else _COARSE_S * math.ceil((_SLACK * latest + _AGREE_S) / _COARSE_S)
     agree = latest <= max(_AGREE * soonest, soonest + _AGREE_S)
     return (max(middle, 1.0) if agree and most is not None else None), most
 

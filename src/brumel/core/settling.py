@@ -171,8 +171,7 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
             most_to_go=left.most_to_go,
             **shown,
         )
-    shown["most_to_go"] = left.most_to_go
-    return Settling(State.SETTLING, still, seconds_to_go=left.seconds_to_go, **shown)
+    return Settling(State.SETTLING, still, seconds_to_go=left.seconds_to_go, most_to_go=left.most_to_go, **shown)
 
 
 #: A trace that was settled a moment ago stays so up to this chance of more to come: no verdict that comes and goes.

@@ -260,10 +260,12 @@ def _carbon_dioxide(facts: SheetFacts) -> Reported | NotStated | None:
         at_ph, at_c = _within(p, 4.0, 10.0), _within(t, *carbonate.T_RANGE)
         return carbonate.free_carbon_dioxide(at_ph, alkalinity, at_c, max(ec, 0.0)).value
 
-    known = (("alk", "total alkalinity, the site's", alkalinity, "mg/L as CaCO3"), ("κ25", "conductivity", ec, "µS/cm"))
+    known = [("alk", "total alkalinity, the site's", alkalinity, "mg/L as CaCO3")]
+    if ec:
+        known.append(("κ25", "conductivity", ec, "µS/cm"))
     doubt = ALKALINITY_U * dioxide(p, facts.temperature_c)
-    formula = "from alkalinity, pH and T, activities by Davies"
-    way = _Way("carbon_dioxide", "mg/L", "Free carbon dioxide", formula, "Plummer1982", known, constants_u=doubt)
+    formula = "from alkalinity, pH and T" + (", activities by Davies" if ec else ", activities left out")
+    way = _Way("carbon_dioxide", "mg/L", "Free carbon dioxide", formula, "Plummer1982", tuple(known), constants_u=doubt)
     return _reported(facts, way, dioxide)
 
 

@@ -75,18 +75,18 @@ def live_through(desk: Desk, world: World, hands: Hands = ONE_HAND) -> None:
     now = desk.clock()
     begin = (now - timedelta(days=42)).replace(hour=8, minute=0, second=0, microsecond=0)
     _meters(desk, world, begin - timedelta(days=30))
-    for chore in (_first, _second):
+    for chore in (_that_sends, _that_was_lifted):
         hands.meanwhile(Desk(desk.sessions, Then(now)), world.users["ansa"], chore, (world, begin))
 
 
-def _first(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
+def _that_sends(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
     world, begin = what
     air = Conditions(pressure_from="altitude", altitude_m=96.0, water_c=9.0)
     _calibrate(desk, world, begin, Task(world.probes["L1"].id, "do-saturated-air", {}, air))
     _oxygen(desk, world, begin, desk.clock())
 
 
-def _second(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
+def _that_was_lifted(desk: Desk, _: User, what: tuple[World, datetime]) -> None:
     world, begin = what
     standard = {"standard": str(world.lots["1413"].id)}
     _calibrate(desk, world, begin + timedelta(days=7), Task(world.probes["L2"].id, "ec-one-standard", standard))

@@ -29,9 +29,6 @@ const put = (name, words) => {
   for (const element of document.querySelectorAll(`[data-n="${name}"]`)) element.textContent = words;
 };
 
-// What a wait hardly exceeds is said in steps of five seconds: it is no finer than that.
-const most = (n) => 5 * Math.ceil(n.most_to_go / 5);
-
 const showNumbers = (n) => {
   const fine = options.digits + 1;
   put("value", text(n.value, options.digits));
@@ -42,7 +39,7 @@ const showNumbers = (n) => {
   put("noise_limit", n.noise_limit ? `limit ${n.noise_limit}` : "");
   put("forecast", text(n.forecast, options.digits));
   put("read", n.read === null || n.read === undefined ? "–" : text(n.read, Number(root.dataset.valueDigits)));
-  put("to_go", n.to_go !== null ? String(Math.ceil(n.to_go)) : n.most_to_go ? `≤ ${most(n)}` : "–");
+  put("to_go", n.to_go !== null ? String(Math.ceil(n.to_go)) : n.most_to_go ? `≤ ${n.most_to_go}` : "–");
   put("signal", text(n.signal, 1));
   if (n.expected !== undefined && n.expected !== null) {
     const cup = document.querySelector("[data-cup]");
@@ -84,7 +81,7 @@ const showState = (n) => {
   if (!main) return;
   main.dataset.words ??= main.textContent.trim();
   const wait = n.state === "waiting" || n.state === "settling";
-  const told = n.to_go ? `about ${Math.ceil(n.to_go)}` : n.most_to_go ? `up to ${most(n)}` : "";
+  const told = n.to_go ? `about ${Math.ceil(n.to_go)}` : n.most_to_go ? `up to ${n.most_to_go}` : "";
   const seconds = told && `, ${told} s to go`;
   main.setAttribute("aria-disabled", String(!isMeant(n)));
   main.textContent = isMeant(n)

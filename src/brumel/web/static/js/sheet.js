@@ -39,7 +39,7 @@ document.addEventListener("brumel:reading", (event) => {
     const row = document.querySelector(`[data-line="${line.probe}"]`);
     if (!row || !line.state) continue;
     row.querySelector("[data-line-value]").textContent = show(line.value, Number(row.dataset.digits));
-    const most = line.most_to_go ? `, up to ${5 * Math.ceil(line.most_to_go / 5)} s` : "";
+    const most = line.most_to_go ? `, up to ${line.most_to_go} s` : "";
     const wait = line.to_go ? `, ${Math.ceil(line.to_go)} s` : most;
     row.querySelector("[data-line-state]").textContent = (line.odd ? "flagged, " : "") + line.state + wait;
     row.querySelector("[data-line-mark]").className = `state-mark state-${line.state}`;
