@@ -41,7 +41,7 @@ def _sulfide(given: Given) -> Answer:
     drawn = Curve("", [float(p) for p in GRID], curve, True)
     return Answer(
         (
-            AnswerValue("hydrogen sulfide", worked.value, "mg/L as S", 4),
+            AnswerValue("hydrogen sulfide, as S", worked.value, "mg/L", 4),
             AnswerValue("share of the sulfide", share, "%", 1),
         ),
         (worked.working,),
