@@ -210,6 +210,7 @@ TOGETHER = {
     "supersaturated": sense.SUPERSATURATED_PERCENT,
     "natural": [slips.natural_factor(c) for c in GRID_C],
     "copied": slips.COPIED,
+    "order": list(quantity_names.ORDER),
 }
 
 

@@ -170,8 +170,10 @@ export const oddities = (rows, depth, probes, site, c, tables) => {
   const copied = copiedFrom(typed, of(site.before), tables.copied);
   if (copied !== undefined) {
     const day = new Date(copied * 1000).toLocaleDateString("en-GB", { day: "numeric", month: "short" });
+    // Asked of the first value in the order of a sheet, as the server asks it.
+    const [first] = Object.keys(typed).sort((a, b) => tables.order.indexOf(a) - tables.order.indexOf(b));
     odd.push({
-      code: `${known[0].probe.quantity}:copied`,
+      code: `${first}:copied`,
       sentence: `All ${known.length} values are what was typed here on ${day}, to the digit. Was the sheet of that day copied?`,
     });
   }
