@@ -21,7 +21,6 @@ from brumel.store.tables import Reading, Visit
 from brumel.web.rounds.offline import TOGETHER
 from brumel.work import bench, rounds
 from brumel.work.rounds import outings
-from brumel.work.rounds.sheet import photos
 from brumel.work.rounds.sheet.plausibility import bands, findings
 from brumel.work.rounds.sites import Earlier
 from tests.browser.conftest import check_axe
@@ -101,7 +100,7 @@ def test_a_profile_typed_without_a_signal_is_one_visit(brumel, field, tmp_path):
             (2.0, 8.0),
             (3.0, 7.9),
         ]
-        (photo,) = photos.of_visit(session, visit.id)
+        (photo,) = rounds.visit_of(session, visit.id).photos
         assert (photo.width, photo.height) == (1600, 800)
 
 

@@ -3,18 +3,20 @@
 import csv
 import io
 import re
+import time
 from collections import Counter
 from contextlib import contextmanager
 from html.parser import HTMLParser
 
 import pytest
 from flask import request, request_finished, request_started
-from sqlalchemy import event, select
+from sqlalchemy import event, func, select
 
 from brumel.config import Config
 from brumel.store.rounds import Outing
-from brumel.store.tables import Reading, Run, Visit
+from brumel.store.tables import Dip, Reading, Run, Sample, Visit
 from brumel.web import create_app
+from brumel.work import bench, rounds, simulator
 from tests.conftest import as_app, database_copy
 from tests.web.conftest import sign_in
 from tests.work import helpers as h
@@ -83,12 +85,30 @@ def asked(app):
 def test_every_link_of_every_page_leads_somewhere_at_a_price(told_app, username, of_a_sort):
     client = sign_in(told_app, username)
     with asked(told_app) as costs:
-        _walk(client, _past(told_app), of_a_sort)
+        _walk(client, [*_past(told_app), *(_live(told_app) if username == "ansa" else [])], of_a_sort)
     assert len(costs) > 30
     assert {"rounds.outing", "rounds.field", "rounds.visit", "bench.run"} <= costs.keys()
     dear = {name: cost for name, cost in costs.items() if cost[0] > BUDGET}
     assert not dear
     assert sum(count <= MOST_PAGES for count, _ in costs.values()) > len(costs) / 2, sorted(costs.values())
+
+
+def _live(app):
+    """A cup and a sheet with a probe in the water and samples of it, which no link leads to by itself."""
+    desk, things = app.extensions["desk"], h.Things(app.extensions["desk"])
+    run = h.start(desk, things, probe="A1")
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    visit = rounds.start_visit(
+        desk, things.ansa, h.key(), site_id=things.sites["raceway"], probes=[things.probes["A2"]], source="live"
+    ).id
+    rounds.dip(desk, things.ansa, h.key(), visit_id=visit)
+    with desk.sessions.begin() as session:
+        simulator.set_truth(session, "clock", {"pace": 60})
+    time.sleep(1)
+    simulator.pump(desk)
+    with desk.read() as session:
+        assert session.scalar(select(func.count()).where(Sample.dip_id == Dip.id, Dip.visit_id == visit)) > 20
+    return [f"/bench/runs/{run}", f"/rounds/visits/{visit}"]
 
 
 def _past(app):

@@ -62,7 +62,7 @@ def test_a_visit_keeps_its_photos(desk, clock):
     for _ in range(2):  # sent twice, kept once
         photos.add(desk, things.ansa, key, visit_id=visit, name="in/take.png", data=a_photo("PNG"))
     with desk.read() as session:
-        (one,) = photos.of_visit(session, rounds.visit_of(session, visit).id)
+        (one,) = rounds.visit_of(session, visit).photos
         assert (one.name, one.width, one.latitude) == ("take.png", 400, None)
         assert photos.picture(session, str(one.id)).startswith(b"\xff\xd8")
 

@@ -19,7 +19,6 @@ from brumel.work.desk import NotFound, Refused
 from brumel.work.questions import Question, Unanswered, each_once
 from brumel.work.records import decisions, late, mending
 from brumel.work.rounds import offline, outings
-from brumel.work.rounds.sheet import photos
 from brumel.work.rounds.sheet.answers import Answers, questions_of
 from tests.work import helpers as h
 from tests.work.test_closing_day import a_day, close, rule
@@ -447,7 +446,7 @@ def test_a_profile_is_one_visit_taken_in_whole_or_not_at_all(desk, clock, things
         ph = [r for r in rounds.of_visit(session, only.id) if r.quantity == "ph"]
         assert sorted((r.depth_m, r.role) for r in ph)[:2] == [(0.3, "first"), (0.3, "repeat")]
         assert {r.at for r in ph} == {one.at for one in sets}
-        assert [p.name for p in photos.of_visit(session, only.id)] == ["boat.png"]
+        assert [p.name for p in rounds.visit_of(session, only.id).photos] == ["boat.png"]
 
 
 def a_picture():

@@ -5,15 +5,15 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ForeignKey, Index, UniqueConstraint, text
-from sqlalchemy.orm import Mapped, mapped_column, relationship
+from sqlalchemy import ForeignKey, Index, UniqueConstraint, select, text
+from sqlalchemy.orm import Mapped, column_property, mapped_column, relationship
 
 from brumel.store.base import Base, Json, Uuid, uuid_key
 from brumel.store.bench import Calibration
 from brumel.store.kit import Probe, User
 
 if TYPE_CHECKING:
-    from brumel.store.rounds import Outing
+    from brumel.store.rounds import Outing, Photo
 
 
 class Client(Base):
@@ -88,6 +88,10 @@ class Visit(Base):
     operator: Mapped[User] = relationship(lazy="joined")
     carried: Mapped[list[VisitProbe]] = relationship(lazy="selectin", order_by="VisitProbe.place")
     outing: Mapped[Outing | None] = relationship()
+    #: without their bytes, oldest first
+    photos: Mapped[list[Photo]] = relationship(viewonly=True, order_by="Photo.at")
+    if TYPE_CHECKING:
+        moved_to_id: Mapped[Uuid | None]
     __table_args__ = (Index("visits_by_time", "at", "id"),)
 
     @property
@@ -116,6 +120,12 @@ class VisitMove(Base):
     reason: Mapped[str]
     at: Mapped[datetime]
     by_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
+
+
+#: Where a visit that was written to the wrong site stands now; asked for only where a page needs it.
+Visit.moved_to_id = column_property(
+    select(VisitMove.moved_to_id).where(VisitMove.visit_id == Visit.id).scalar_subquery(), deferred=True
+)
 
 
 class Reading(Base):

@@ -170,6 +170,7 @@ def init(app: Flask) -> None:
     app.add_template_filter(lambda value, shown: shown(value), "on_scale")
     app.add_template_global(scale, "scale")
     app.add_template_filter(quantity_names.column, "column_words")
+    app.add_template_filter(in_words, "in_words")
     app.add_template_filter(when, "when")
     app.add_template_filter(lambda at: f"{at.astimezone(reader().zone):%d %b}", "day_of_drawing")
     app.add_template_filter(lambda day: written(day, way_of_document() or "iso"), "document_day")

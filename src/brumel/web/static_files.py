@@ -20,7 +20,7 @@ from brumel.web.root import root
 
 FOLDER = Path(__file__).with_name("static")
 #: Relative imports of a plain module.
-IMPORT = re.compile(r"""^(?:import|export)[^"']*["'](\.[^"']+)["']""", re.MULTILINE)
+IMPORT = re.compile(r"""^(?:import|export)[^"'(;]*["'](\.[^"']+)["']""", re.MULTILINE)
 
 
 def version() -> str:

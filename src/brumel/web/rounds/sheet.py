@@ -30,7 +30,6 @@ from brumel.work.records import mending
 from brumel.work.rounds import packing
 from brumel.work.rounds.sheet import photos
 from brumel.work.rounds.sheet import watch as sheet_watch
-from brumel.work.rounds.sheet.rows import moved_to
 
 
 @blueprint.get("/visits/<visit_id>")
@@ -66,7 +65,7 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             pairs=rounds.pairs(sheet.kept),
             by_hand=rounds.BY_HAND,
             notes=sheet.notes,
-            photos=photos.of_visit(session, visit.id),
+            photos=visit.photos,
             more=[p for p in kit.probes_at_hand(session) if p.id not in aboard],
             profile=site_drawings.profile(sheet.kept),
             units=units(),
@@ -75,9 +74,9 @@ def visit(visit_id: str, faults: Faults = ()) -> Any:
             to_read=(visit.site.depths and next_depth is not None) or _unread(sheet),
             second_display=_second_display(sheet),
             pressures=READ_AS,
-            vouched=rounds.vouched(session, sheet),
+            vouched=rounds.vouched(sheet),
             gap_of=kit.typed_gap,
-            moved=moved_to(session, visit.id),
+            moved=visit.moved_to_id,
             next_water=url_for("rounds.outing", outing_id=visit.outing_id)
             if visit.outing_id
             else url_for("rounds.index"),

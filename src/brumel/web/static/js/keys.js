@@ -1,5 +1,7 @@
 // Single keys for everything that says so (data-key), the list behind "?", and small comforts for forms.
 
+import { tieFaults } from "./faults.js";
+
 const typing = (element) =>
   element?.matches?.("input:not([type=radio]):not([type=checkbox]), textarea, select");
 const visible = (element) => element.getClientRects().length > 0;
@@ -59,6 +61,7 @@ document.querySelector("[data-keys-open]")?.addEventListener("click", showKeys);
 for (const select of document.querySelectorAll("[data-submit-on-change]")) {
   select.addEventListener("change", () => select.form.requestSubmit());
 }
+tieFaults(document);
 // A page opens at its top: the focus goes to the first entry, or to what was refused, without scrolling there.
 (
   document.querySelector("input[data-first]") ??

@@ -117,6 +117,8 @@ class Sheet:
     missing: tuple[NotStated, ...] = ()
     #: what a probe's display showed besides, by the probe's id, for the dip it stands in
     beside: Mapping[uuid.UUID, OtherDisplay] = field(default_factory=dict)
+    #: the probes whose display was watched standing still since they went in
+    still: frozenset[uuid.UUID] = frozenset()
 
     @property
     def waiting(self) -> list[SheetLine]:

@@ -129,11 +129,6 @@ def put_on(w: Write, visit: Visit, name: str, data: bytes, *, keep_position: boo
     return photo
 
 
-def of_visit(session: Session, visit_id: uuid.UUID) -> list[Photo]:
-    """The photos of a visit, without their bytes, oldest first."""
-    return list(session.scalars(select(Photo).where(Photo.visit_id == visit_id).order_by(Photo.at)))
-
-
 def picture(session: Session, photo_id: str) -> bytes:
     """The bytes of one photo."""
     photo = session.get(Photo, object_id(photo_id, "photo"))

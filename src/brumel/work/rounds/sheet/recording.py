@@ -5,15 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from brumel.core.checking import Door
 from brumel.core.quantity_table import ON_SHEET, SecondMethodRow
 from brumel.core.sentence import as_evidence, say
 from brumel.core.working import Ladder, StepResult
-from brumel.store.rounds import VisitNote
-from brumel.store.tables import Dip, Reading, Visit
+from brumel.store.tables import Reading
 from brumel.work.desk import MovedOn, Refused, Write, Written, clean_reason, writes
 from brumel.work.quantities import names as quantity_names
 from brumel.work.rounds.sheet.answers import Answers
@@ -46,17 +42,10 @@ class AsAsked:
     said: Answers
 
 
-def _vouched(session: Session, of: Visit, dip: Dip) -> bool:
-    query = select(VisitNote).where(
-        VisitNote.visit_id == of.id, VisitNote.kind == "still", VisitNote.at >= dip.started_at
-    )
-    return any(str(dip.probe_id) in row.body for row in session.scalars(query))
-
-
-def vouched(session: Session, whole: Sheet) -> bool:
+def vouched(whole: Sheet) -> bool:
     """Whether every reading that waits was watched standing still."""
-    waiting = [line for line in whole.lines if line.dip is not None and line.value is not None]
-    return bool(waiting) and all(line.dip and _vouched(session, whole.visit, line.dip) for line in waiting)
+    waiting = whole.waiting
+    return bool(waiting) and all(line.probe.id in whole.still for line in waiting)
 
 
 @writes("visit.take", ReadingsKept)
@@ -123,7 +112,7 @@ def keep_settled(
     sheet = locked_sheet(w, visit_id, dips)
     lines = [line for line in sheet.lines if line.dip and line.value and (not dips or str(line.dip.id) in dips)]
     lines = [line for line in lines if probes is None or str(line.probe.id) in probes]
-    ready = [line for line in lines if asked.early or _settled(w.session, sheet, line)]
+    ready = [line for line in lines if asked.early or _settled(sheet, line)]
     if not lines:
         raise MovedOn("These readings were taken, or the probes were dipped again, in another window.")
     if not ready:
@@ -134,10 +123,10 @@ def keep_settled(
     return kept
 
 
-def _settled(session: Session, whole: Sheet, line: SheetLine) -> bool:
+def _settled(whole: Sheet, line: SheetLine) -> bool:
     if line.settling is not None and line.settling.settled:
         return True
-    return line.dip is not None and line.dip.source == "typed" and _vouched(session, whole.visit, line.dip)
+    return line.dip is not None and line.dip.source == "typed" and line.probe.id in whole.still
 
 
 def _keep(w: Write, whole: Sheet, ready: Sequence[SheetLine], asked: AsAsked) -> list[Reading]:
@@ -155,7 +144,7 @@ def _keep_line(w: Write, whole: Sheet, line: SheetLine, given: Given, asked: AsA
     """
     if line.problem or line.settling is None or line.value is None or line.dip is None:
         raise Refused(line.problem or "There is no reading to take yet.")
-    settled = _settled(w.session, whole, line)
+    settled = _settled(whole, line)
     if not settled and not asked.early:
         raise Refused(
             say("Not settled: {why} Wait, or take it early; it is recorded as early.", why=line.settling.sentence)

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import ScalarSelect, select
-from sqlalchemy.orm import Session, joinedload, lazyload
+from sqlalchemy.orm import Session, joinedload, lazyload, undefer
 
 from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import say
@@ -31,9 +31,13 @@ from brumel.work.rounds.sites import past_values
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
     """One visit by id; the front door for everything that names a visit."""
     with_probes = joinedload(Visit.carried).joinedload(VisitProbe.probe)
-    visit = session.get(
-        Visit, object_id(visit_id, "visit"), options=[with_probes, joinedload(Visit.outing).lazyload("*")]
-    )
+    at_once = [
+        with_probes,
+        joinedload(Visit.photos),
+        joinedload(Visit.outing).lazyload("*"),
+        undefer(Visit.moved_to_id),
+    ]
+    visit = session.get(Visit, object_id(visit_id, "visit"), options=at_once)
     if visit is None:
         raise NotFound("There is no such visit.")
     return visit
@@ -65,6 +69,12 @@ def _beside(said: Iterable[VisitNote], dips: Iterable[Dip]) -> dict[uuid.UUID, O
             if other := row.body[str(dip.probe_id)]:
                 found[dip.probe_id] = OtherDisplay(other["entered"], other["value"], tuple(other["set_to"]))
     return found
+
+
+def _still(said: Iterable[VisitNote], dips: Iterable[Dip]) -> frozenset[uuid.UUID]:
+    """The probes whose display was watched standing still since they went in."""
+    rows = [row for row in said if row.kind == "still"]
+    return frozenset(d.probe_id for d in dips if any(r.at >= d.started_at and str(d.probe_id) in r.body for r in rows))
 
 
 def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
@@ -130,8 +140,9 @@ def sheet_of_visit(
     depth = next((line.dip.depth_m for line in lines if line.dip is not None), None)
     past = past_values(session, visit.site, before=visit.at, depth_m=depth)
     notes = tuple(row for row in said if row.kind == "note")
-    beside = _beside(said, [line.dip for line in lines if line.dip is not None])
-    whole = Sheet(visit, tuple(lines), Water(), _merged(said), tuple(kept), depth, notes, beside=beside)
+    here = list(dips.values())
+    beside, still = _beside(said, here), _still(said, here)
+    whole = Sheet(visit, tuple(lines), Water(), _merged(said), tuple(kept), depth, notes, beside=beside, still=still)
     return judge_sheet(whole, past, now)
 
 

@@ -1,0 +1,43 @@
+// What was refused, said again beside its field: the list above names them all, a link in it leads to each.
+
+const fieldOf = (fault, root) =>
+  [...root.querySelectorAll(`[name="${CSS.escape(fault.dataset.field)}"]`)].find(
+    (field) =>
+      field.type !== "hidden" &&
+      field.getClientRects().length > 0 &&
+      fault.compareDocumentPosition(field) & Node.DOCUMENT_POSITION_FOLLOWING,
+  );
+
+// A field that is changed is no longer what was refused.
+const forget = (field, words) => {
+  field.classList.remove("is-invalid");
+  field.removeAttribute("aria-invalid");
+  field.removeAttribute("aria-describedby");
+  words.remove();
+};
+
+/** Mark under `root` the field of every listed fault. */
+export const tieFaults = (root) => {
+  for (const [i, fault] of [...root.querySelectorAll(".faults [data-field]")].entries()) {
+    const field = fieldOf(fault, root);
+    if (!field || field.matches("[aria-invalid]")) continue;
+    const words = document.createElement("span");
+    words.className = "field-fault";
+    words.id = `field-fault-${i}`;
+    words.textContent = fault.textContent;
+    field.id ||= `refused-${i}`;
+    field.classList.add("is-invalid");
+    field.setAttribute("aria-invalid", "true");
+    field.setAttribute("aria-describedby", words.id);
+    field.after(words);
+    const link = document.createElement("a");
+    link.href = `#${field.id}`;
+    link.textContent = fault.textContent;
+    link.addEventListener("click", (event) => {
+      event.preventDefault();
+      field.focus();
+    });
+    fault.replaceChildren(link);
+    field.addEventListener("input", () => forget(field, words), { once: true });
+  }
+};
