@@ -1,4 +1,4 @@
-"""Databases for the tests: one template a worker, a fresh copy for every test that asks."""
+"""Databases for the tests: templates made once a run, a fresh copy under the worker's own name for every test that asks."""
 
 from __future__ import annotations
 
@@ -8,13 +8,17 @@ import tempfile
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
 from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
+from sqlalchemy import Engine
 
 from brumel.config import sqlalchemy_url
 from brumel.store.cluster import Cluster
@@ -151,9 +155,17 @@ def _ask(server: str, query: str) -> list[str]:
 def database_copy(server: str, template: str) -> Iterator[str]:
     """A copy of a template database, gone afterwards."""
     name = f"t_{uuid.uuid4().hex[:12]}"
-    do(server, f"create database {name} template {template} strategy file_copy")
+    _copy(server, template, name)
     yield _database(server, name)
-    do(server, f"drop database {name} with (force)")
+    _drop(server, name)
+
+
+def _copy(server: str, template: str, name: str) -> None:
+    do(server, f"create database {name} template {template} strategy file_copy")
+
+
+def _drop(server: str, name: str) -> None:
+    do(server, f"drop database if exists {name} with (force)")
 
 
 @pytest.fixture(scope="session")
@@ -187,20 +199,84 @@ def empty_url(server: str, empty_template: str) -> Iterator[str]:
         yield url
 
 
+@dataclass
+class Place:
+    """What a worker makes once and every test finds as new: a name for its database, a clock, and what is made on them.
+
+    A fresh engine would compile every statement again, a fresh application read every template again.
+    """
+
+    server: str
+    name: str = field(default_factory=lambda: f"t_{uuid.uuid4().hex[:12]}")
+    clock: Clock = field(default_factory=Clock)
+    #: of the application, which has one of its own
+    other_engines: list[Engine] = field(default_factory=list)
+    #: what `begun` has laid once: its database, the time then, and what it gave
+    begun: dict[Callable[..., Any], tuple[str, datetime, Any]] = field(default_factory=dict)
+
+    @cached_property
+    def url(self) -> str:
+        return _database(self.server, self.name)
+
+    @cached_property
+    def engine(self) -> Engine:
+        return make_engine(as_app(self.url), pool_size=3)
+
+    def renew(self, template: str, at: datetime) -> None:
+        _drop(self.server, self.name)
+        _copy(self.server, template, self.name)
+        self.clock.at = at
+
+    def let_go(self) -> None:
+        """Nobody is connected any more: a database can be copied, or another one take its name."""
+        for engine in (self.engine, *self.other_engines):
+            engine.dispose()
+
+    def begin(self, make: Callable[[Desk], Any], desk: Desk) -> Any:
+        """What several tests begin with: lived through by the real calls once a worker, then copied."""
+        if make not in self.begun:
+            given, name = make(desk), f"begun_{uuid.uuid4().hex[:12]}"
+            self.let_go()
+            _copy(self.server, self.name, name)
+            self.begun[make] = name, self.clock.at, given
+        else:
+            name, at, given = self.begun[make]
+            self.let_go()
+            self.renew(name, at)
+        return given
+
+    def leave(self) -> None:
+        for name in (self.name, *(name for name, *_ in self.begun.values())):
+            _drop(self.server, name)
+
+
+@pytest.fixture(scope="session")
+def place(server: str) -> Iterator[Place]:
+    one = Place(server)
+    yield one
+    one.leave()
+
+
 @pytest.fixture
-def database_url(server: str, template: str) -> Iterator[str]:
+def database_url(place: Place, template: str) -> str:
     """A database of this test's own, as of START."""
-    with database_copy(server, template) as url:
-        yield url
+    place.renew(template, START)
+    return place.url
 
 
 @pytest.fixture
-def clock() -> Clock:
-    return Clock()
+def clock(place: Place) -> Clock:
+    place.clock.at = START
+    return place.clock
 
 
 @pytest.fixture
-def desk(database_url: str, clock: Clock) -> Iterator[Desk]:
-    engine = make_engine(as_app(database_url), pool_size=3)
-    yield Desk(make_sessions(engine), clock)
-    engine.dispose()
+def desk(place: Place, database_url: str, clock: Clock) -> Iterator[Desk]:
+    yield Desk(make_sessions(place.engine), clock)
+    place.let_go()
+
+
+@pytest.fixture
+def begun(place: Place, desk: Desk) -> Callable[[Callable[[Desk], Any]], Any]:
+    """`begun(make)`: what several tests begin with, by `make(desk)`. Asked for before anything else looks at the database."""
+    return lambda make: place.begin(make, desk)

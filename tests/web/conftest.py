@@ -21,9 +21,20 @@ def made_app(url, **given):
     return app
 
 
+@pytest.fixture(scope="session")
+def app_of_place(place):
+    made = made_app(place.url, clock=place.clock)
+    place.other_engines.append(made.extensions["desk"].sessions.kw["bind"])
+    return made
+
+
 @pytest.fixture
-def app(database_url, clock):
-    return made_app(database_url, clock=clock)
+def app(app_of_place, place, database_url, clock):
+    """The worker's application, on a database of this test's own; what it had in mind of another is forgotten."""
+    app_of_place.extensions["practice clock"].forget()
+    app_of_place.extensions.pop("history is whole", None)
+    yield app_of_place
+    place.let_go()
 
 
 def csrf(client, path="/sign-in"):

@@ -52,10 +52,14 @@ def person(app, name="ansa"):
 
 
 @pytest.fixture
-def played(app):
+def played(begun, app):
     """An attempt with a calibration of before, readings of before, and one of now; and its finding."""
-    Player(app.extensions["desk"], person(app), "do-still").play()
+    begun(_played)
     return app
+
+
+def _played(desk):
+    Player(desk, h.Things(desk).ansa, "do-still").play()
 
 
 def test_a_world_shows_its_own_and_the_real_pages_show_nothing_of_it(played):

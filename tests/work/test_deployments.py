@@ -1,5 +1,6 @@
 """A deployment from its plan to what is handed over: files joined, checks made, corrected against a known truth, watched."""
 
+import copy
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -33,8 +34,13 @@ def things(desk):
 
 
 @pytest.fixture
-def planned(desk, things, clock):
+def planned(desk):
     """An oxygen and temperature logger at the reed channel, every 30 minutes for six weeks."""
+    return _planned(desk)
+
+
+def _planned(desk):
+    things, clock = h.Things(desk), desk.clock
     new = dep.NewDeployment(
         site_id=things.sites["reed"],
         meter_id=next(iter(things.meters.values())),
@@ -148,8 +154,15 @@ class Story:
 
 
 @pytest.fixture
-def lived(planned):
+def lived(begun):
     """Two services two weeks apart, lifted after four; two files that overlap by a day."""
+    story = copy.copy(begun(_lived))
+    story.cleaned = list(story.cleaned)
+    return story
+
+
+def _lived(desk):
+    planned = _planned(desk)
     planned.set_out()
     begin = planned.started + timedelta(minutes=30)
     planned.clock.on(days=14)
@@ -585,8 +598,13 @@ def test_an_old_visit_is_corrected_all_the_same(lived):
 
 
 @pytest.fixture
-def salty(desk, things, clock):
+def salty(begun):
     """Oxygen that was worked out with no salt, in brackish water whose salinity is logged beside it."""
+    return begun(_salty)
+
+
+def _salty(desk):
+    things, clock = h.Things(desk), desk.clock
     new = dep.NewDeployment(
         things.sites["lagoon"], things.meters["Bench set B"], "Brackish", 1800, clock.at, clock.at + timedelta(days=60),
         [dep.PlannedChannel(q) for q in ("oxygen", "temperature", "salinity", "ph", "conductivity")], set_salinity=0.0,

@@ -40,8 +40,13 @@ def owner(url):
 
 
 @pytest.fixture
-def lived(desk, clock, things):
+def lived(begun):
     """A calibration, a visit, a round: a little of everything in the record."""
+    return begun(_a_little_of_everything)
+
+
+def _a_little_of_everything(desk):
+    things, clock = h.Things(desk), desk.clock
     h.calibrate(desk, clock, things)
     h.visit(desk, clock, things)
     with desk.read() as session:

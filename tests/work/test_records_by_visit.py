@@ -23,8 +23,13 @@ def things(desk):
 
 
 @pytest.fixture
-def world(desk, clock, things):
+def world(begun):
     """Four visits on three days; one with a corrected slip, one with a note."""
+    return begun(_four_visits)
+
+
+def _four_visits(desk):
+    things, clock = h.Things(desk), desk.clock
     h.calibrate(desk, clock, things)
     made = {}
     for name, site in (("profile", "basin"), ("pool", "pool"), ("slip", "raceway"), ("late", "reed")):

@@ -106,7 +106,7 @@ def _made(config: Config, engine: Engine, clock: Clock) -> Flask:
     app.extensions["hub"] = Hub(config.database_url)
     practice_clock.init(app, config.zone)
     access.init(app)
-    sign_in_limit.init(app, engine)
+    sign_in_limit.init(app)
     errors.init(app)
     filters.init(app)
     reader.init(app)

@@ -48,9 +48,6 @@ nap = time.sleep
 limiter = Limiter(get_remote_address, storage_uri="brumel-postgres://", strategy="fixed-window", headers_enabled=False)
 
 
-_engines: dict[str, Engine] = {}
-
-
 class PostgresStorage(Storage):
     """Fixed windows as rows: one statement counts and tells."""
 
@@ -62,7 +59,9 @@ class PostgresStorage(Storage):
 
     @property
     def _engine(self) -> Engine:
-        return _engines["engine"]
+        """That of the application which asks."""
+        engine: Engine = current_app.extensions["desk"].sessions.kw["bind"]
+        return engine
 
     def incr(self, key: str, expiry: float, amount: int = 1, **_: Any) -> int:
         now = datetime.now(UTC)
@@ -191,7 +190,6 @@ def remember_device(response: BaseResponse, username: str) -> BaseResponse:
     return response
 
 
-def init(app: Flask, engine: Engine) -> None:
+def init(app: Flask) -> None:
     """Attach the limiter to the application."""
-    _engines["engine"] = engine
     limiter.init_app(app)
