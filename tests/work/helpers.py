@@ -10,6 +10,8 @@ from brumel.methods import load_methods
 from brumel.store.tables import Lot, Meter, Probe, Site, User
 from brumel.work import bench, kit, rounds
 from brumel.work import simulator as work_simulator
+from brumel.work.bench.cup import judge_cup
+from brumel.work.link import samples
 from brumel.work.quantities import standards
 from brumel.work.rounds import calendar
 
@@ -86,11 +88,16 @@ def let_settle(desk, clock, run, longest=300, step=10):
     for _ in range(longest // step):
         clock.on(seconds=step)
         simulator.pump()
-        with desk.read() as session:
-            seen = bench.live_cup(session, bench.load_run(session, run))
-        if seen and seen.settling.settled:
-            return seen
-    return seen
+        if is_settled(desk, state):
+            break
+    with desk.read() as session:
+        return bench.live_cup(session, bench.load_run(session, run))
+
+
+def is_settled(desk, state):
+    """Whether the cup stands still by now; the run itself does not change while one waits, and is not read again."""
+    with desk.read() as session:
+        return judge_cup(state, samples.trace(session, state.dip), None).settling.settled
 
 
 def take_cup(desk, clock, things, run, answer="Looked at it; taken all the same."):

@@ -21,6 +21,7 @@ from brumel.work.practice.table import ON_DISPLAY, on_display
 from brumel.work.practice.world import cups_for
 from brumel.work.records import affected, decisions
 from brumel.work.rounds.logger import checks
+from tests.work.helpers import is_settled
 
 PLACE_OF = {"air": "holder", "saturated_air": "moist_air", "saturated_water": "aired_water"}
 
@@ -199,9 +200,9 @@ class Player:
             self.wait(9)
             return False
         self.wait(spec.shortest_s)
-        waited = spec.shortest_s
+        waited, state = spec.shortest_s, self.state()  # as it stands since the probe was put in
         while waited < spec.longest_s:
-            if self.live().settling.settled:
+            if is_settled(self.desk, state):
                 return True
             step = max(10, math.ceil(waited / 12))
             self.wait(step)
