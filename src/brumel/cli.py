@@ -64,7 +64,7 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
                 url = _open_database(cluster)
             if not is_newest(url):
                 say("bringing its tables up to date")
-                migrate(url)
+                migrate(url, tell=say)
         chosen = free_port(port)
         if chosen != port:
             out.print(f"· port {port} is taken; using {chosen}")

@@ -55,6 +55,10 @@ def check_ready(url: str) -> None:
         ) from error
 
 
+def _tell(step: str) -> None:
+    out.print(f"· {step}")
+
+
 @click.command()
 @click.option("--role", default="", help="The role the application signs in as; that of DATABASE_URL, else brumel_app.")
 def migrate(role: str) -> None:
@@ -66,7 +70,7 @@ def migrate(role: str) -> None:
     named = psycopg.conninfo.conninfo_to_dict(os.environ.get("DATABASE_URL", "").replace("+psycopg", ""))
     url = owner_url()
     apart = bool(os.environ.get("BRUMEL_OWNER_URL"))
-    bring_up(url, role or (str(named.get("user") or APP_ROLE) if apart else APP_ROLE))
+    bring_up(url, role or (str(named.get("user") or APP_ROLE) if apart else APP_ROLE), tell=_tell)
     out.print("· up to date")
 
 
@@ -159,7 +163,7 @@ def restore(file: Path, role: str) -> None:
         read(owner_url(), file)
     except BackupError as error:
         raise click.ClickException(str(error)) from error
-    bring_up(owner_url(), role)
+    bring_up(owner_url(), role, tell=_tell)
     _walk(owner_url(), [])
 
 

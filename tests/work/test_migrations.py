@@ -10,7 +10,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine, event, text
 
-from brumel.store.migrate import add_months, alembic_config, migrate
+from brumel.store.migrate import add_months, alembic_config, migrate, newest_version
 from brumel.store.records import Unsigned
 from brumel.store.sessions import make_sessions
 from brumel.store.tables import Base, Dip, Reading
@@ -94,8 +94,11 @@ def test_readings_of_an_older_version_keep_their_site_client_probe_and_place_in_
     engine.dispose()
 
 
-def test_the_migrations_end_where_the_tables_are(empty):
-    migrate(empty)
+def test_the_migrations_tell_each_step_and_end_where_the_tables_are(empty):
+    said = []
+    migrate(empty, tell=said.append)
+    assert len(said) == int(newest_version())
+    assert said[-1].startswith(f"tables, {newest_version()} of {newest_version()}: ")
     engine = create_engine(empty)
 
     def ours(name, kind, _parents):

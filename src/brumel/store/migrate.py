@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -30,16 +31,21 @@ def alembic_config(url: str) -> AlembicConfig:
 MONTHS_AHEAD = 24
 
 
-def migrate(url: str, role: str = APP_ROLE) -> None:
+def migrate(url: str, role: str = APP_ROLE, tell: Callable[[str], object] | None = None) -> None:
     """Upgrade to the newest version, as the owner, and let the application's role do what it does.
 
     Nothing of it happens twice. A role that is not there gets nothing: it is made by whoever runs the server.
+
+    tell : is told each step that was taken, in words
     """
     from alembic import command  # heavy to import, and most starts need none of it
 
     from brumel.store.rights import give_rights
 
-    command.upgrade(alembic_config(url), "head")
+    config = alembic_config(url)
+    if tell:
+        config.attributes["tell"] = lambda number, words: tell(f"tables, {number} of {newest_version()}: {words}")
+    command.upgrade(config, "head")
     with psycopg.connect(url.replace("+psycopg", "")) as connection:
         _drop_worlds(connection)
         if connection.execute("select from pg_roles where rolname = %s", [role]).fetchone() is not None:

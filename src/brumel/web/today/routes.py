@@ -13,7 +13,7 @@ from flask import Blueprint, render_template
 from sqlalchemy.orm import Session
 
 from brumel.store.rounds import Round
-from brumel.store.tables import Meter, Probe, Reading, Site
+from brumel.store.tables import Meter, Probe
 from brumel.web.access import actor, desk
 from brumel.web.bench.place import give_keys
 from brumel.web.drawings import frame
@@ -37,7 +37,7 @@ def day_marks(made: Sequence[news.Made], now: datetime, visits: Sequence[ReadVis
     since = _midnight(now)
     marks = [(c.at, f"run-{c.outcome}", f"calibration {c.number}, {c.probe}") for c in made]
     marks += [
-        (v.at, f"visit-{v.rows[0].backing}", f"{v.site.name}: {v.words}")
+        (v.at, f"visit-{v.rows[0].backing}", f"{v.site}: {v.words}")
         for v in visits
         if since <= v.at < now + timedelta(hours=1)
     ]
@@ -46,11 +46,14 @@ def day_marks(made: Sequence[news.Made], now: datetime, visits: Sequence[ReadVis
 
 @dataclass(frozen=True)
 class ReadVisit:
-    """What a visit read of the quantities its site is read for."""
+    """What a visit read of the quantities its site is read for, in the order of a sheet."""
 
-    site: Site
     at: datetime
-    rows: list[Reading]
+    rows: list[records.RecentReading]
+
+    @property
+    def site(self) -> str:
+        return self.rows[0].site
 
     @property
     def words(self) -> str:
@@ -64,16 +67,15 @@ LOOKED_THROUGH = 160
 
 def _read_visits(session: Session) -> list[ReadVisit]:
     """The last visits, newest first, each with the first readings of its site's main quantities, in the order of a sheet."""
-    by_visit: dict[uuid.UUID, list[Reading]] = {}
-    for row in records.recent(session, records.Search(), LOOKED_THROUGH):
-        if row.role == "first" and row.quantity in row.visit.site.ranges:
-            by_visit.setdefault(row.visit_id, []).append(row)
+    by_visit: dict[uuid.UUID, list[records.RecentReading]] = {}
+    for row in records.recent(session, LOOKED_THROUGH):
+        by_visit.setdefault(row.visit_id, []).append(row)
     visits = []
     for rows in by_visit.values():
         upmost = min((r.depth_m for r in rows if r.depth_m is not None), default=None)
         shown = [r for r in rows if r.depth_m == upmost] or rows
         shown.sort(key=lambda r: quantity_names.ORDER.get(r.quantity, 99))
-        visits.append(ReadVisit(rows[0].visit.site, max(r.at for r in rows), shown))
+        visits.append(ReadVisit(max(r.at for r in rows), shown))
     return visits
 
 

@@ -4,6 +4,7 @@ from brumel.work.records.narrowing import SIZES, SORTS, WORTHS, Search
 from brumel.work.records.search import (
     MOST_COUNTED,
     PAGE,
+    RecentReading,
     audit,
     backed_by,
     calibration,
@@ -30,6 +31,7 @@ __all__ = [
     "SIZES",
     "SORTS",
     "WORTHS",
+    "RecentReading",
     "Search",
     "audit",
     "backed_by",

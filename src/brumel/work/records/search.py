@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 import uuid
 from collections.abc import Iterator, Sequence
-from typing import Any
+from datetime import datetime
+from typing import Any, NamedTuple
 
 from sqlalchemy import Select, Text, func, select
 from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
@@ -44,14 +45,12 @@ def readings_found(search: Search) -> tuple[Select[Any], type[Reading]]:
     return _query(search), _outer
 
 
-def in_a_list(
-    reading: type[Reading] = Reading, *, findings: bool = False, ranges: bool = False
-) -> tuple[ExecutableOption, ...]:
+def in_a_list(reading: type[Reading] = Reading, *, findings: bool = False) -> tuple[ExecutableOption, ...]:
     """How readings are loaded that are shown a line each: with their site, without the workings that make most of a row.
 
-    findings : also with what their tests found; ranges : also with what their sites are read for
+    findings : also with what their tests found
     """
-    of_site = (Site.name, Site.zone, *((Site.ranges,) if ranges else ()))
+    of_site = (Site.name, Site.zone)
     visit = joinedload(reading.visit).options(
         lazyload("*"), joinedload(Visit.site).options(lazyload("*"), load_only(*of_site))
     )
@@ -59,10 +58,32 @@ def in_a_list(
     return lazyload("*"), visit, *(defer(column) for column in left_out)
 
 
-def recent(session: Session, search: Search, count: int) -> list[Reading]:
-    """The newest standing readings, without counting them all, with what their sites are read for."""
-    query = _query(search).options(*in_a_list(_outer, ranges=True))
-    return list(session.scalars(query.order_by(_outer.at.desc(), _outer.id).limit(count)))
+class RecentReading(NamedTuple):
+    """A standing reading by the first instrument, of a quantity that its site is read for: what a line of it shows."""
+
+    id: uuid.UUID
+    visit_id: uuid.UUID
+    at: datetime
+    site: str
+    zone: str
+    depth_m: float | None
+    quantity: str
+    value: float
+    unit: str
+    backing: str
+
+
+def recent(session: Session, count: int) -> list[RecentReading]:
+    """The newest of them, without counting them all; only what is shown, for it is asked on every look at Today."""
+    of_reading = (_outer.depth_m, _outer.quantity, _outer.value, _outer.unit, _outer.backing)
+    query = select(_outer.id, _outer.visit_id, _outer.at, Site.name, Site.zone, *of_reading)
+    wanted = query.join(Site, Site.id == _outer.site_id).where(
+        is_standing(_outer), _outer.role == "first", Site.ranges.has_key(_outer.quantity)
+    )
+    return [
+        RecentReading._make(row)
+        for row in session.execute(wanted.order_by(_outer.at.desc(), _outer.id).limit(count)).tuples()
+    ]
 
 
 def readings(session: Session, search: Search) -> tuple[list[Reading], int]:

@@ -69,7 +69,8 @@ def gone(session: Session, now: datetime) -> list[Outing]:
 def of_today(session: Session, now: datetime) -> list[Outing]:
     """The outings of the day it is where their rounds are, the newest begun first."""
     with_sites = joinedload(Outing.round).joinedload(Round.stops)
-    query = select(Outing).options(with_sites).order_by(Outing.started_at.desc()).limit(20)
+    since = now - timedelta(days=2)  # it is the same day nowhere on earth
+    query = select(Outing).options(with_sites).where(Outing.started_at > since).order_by(Outing.started_at.desc())
     return [one for one in session.scalars(query).unique() if one.day == today_of(one.round, now)]
 
 
