@@ -16,6 +16,7 @@ from brumel.store.tables import Dip, Probe, SignIn, Visit
 from brumel.work import bench, kit, rounds
 from brumel.work.link import samples
 from brumel.work.rounds import calendar, outings
+from tests.browser.conftest import check_axe
 from tests.browser.test_stories import settled
 from tests.work import helpers as h
 
@@ -267,6 +268,24 @@ def test_changing_the_method_starts_no_run_and_pages_open_at_their_top(brumel, o
     other = page.context.new_page()  # the page itself may be on its way to the method that was chosen last
     other.goto("/bench/")
     expect(other.get_by_role("heading", level=1)).to_be_visible()
+
+
+def test_a_refused_field_says_so_beside_itself_until_it_is_changed(brumel, open_page):
+    page = open_page(brumel.base, "ilka", width=390, height=844)
+    page.goto(f"/rounds/sites/edit?site={brumel.things.sites['lagoon']}")
+    field = page.get_by_label("Altitude")
+    field.fill("a little")
+    page.get_by_role("button", name="Save").first.click()
+    told = "Altitude must be a number; it is “a little”."
+    expect(field).to_have_attribute("aria-invalid", "true")
+    expect(field).to_have_accessible_description(told)
+    expect(field).to_have_value("a little")
+    check_axe(page, at="a refused site")
+    page.get_by_role("alert").get_by_role("link", name=told).click()
+    expect(field).to_be_focused()
+    field.press_sequentially("7")
+    expect(field).not_to_have_attribute("aria-invalid", "true")
+    expect(page.locator(".field-fault")).to_have_count(0)
 
 
 def test_questions_on_a_live_sheet_come_and_go_with_the_readings(brumel, open_page):

@@ -1,12 +1,13 @@
 // What was refused, said again beside its field: the list above names them all, a link in it leads to each.
 
-const fieldOf = (fault, root) =>
-  [...root.querySelectorAll(`[name="${CSS.escape(fault.dataset.field)}"]`)].find(
-    (field) =>
-      field.type !== "hidden" &&
-      field.getClientRects().length > 0 &&
-      fault.compareDocumentPosition(field) & Node.DOCUMENT_POSITION_FOLLOWING,
+// A page may have several fields of a name: the one of the form below the list is meant, on most pages the only one.
+const fieldOf = (fault, root) => {
+  const fields = [...root.querySelectorAll(`[name="${CSS.escape(fault.dataset.field)}"]`)].filter(
+    (field) => field.type !== "hidden" && field.getClientRects().length > 0,
   );
+  const isBelow = (field) => fault.compareDocumentPosition(field) & Node.DOCUMENT_POSITION_FOLLOWING;
+  return fields.find(isBelow) ?? fields[0];
+};
 
 // A field that is changed is no longer what was refused.
 const forget = (field, words) => {

@@ -1,5 +1,7 @@
 // A sum is worked out in Python as one types; the answer and the address follow.
 
+import { tieFaults } from "./faults.js";
+
 const form = document.querySelector("[data-live-sum]");
 let timer = 0;
 let asked = 0;
@@ -22,6 +24,7 @@ const work = async () => {
   if (!news) return;
   for (const alert of news.querySelectorAll("[data-focus]")) alert.removeAttribute("data-focus");
   place.replaceChildren(...news.childNodes);
+  tieFaults(document);
   for (const field of form.querySelectorAll(".field")) {
     const id = field.querySelector("input")?.id;
     const fresh = id && page.getElementById(id)?.closest(".field");
