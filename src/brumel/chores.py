@@ -33,43 +33,54 @@ def _tool(name: str) -> str:
     return str(Path(sys.executable).parent / name)
 
 
-def _parts(cover: bool, arguments: tuple[str, ...]) -> list[list[str]]:
-    """The runs of pytest: tracing slows the long ones by half, so by default only floors without a database are traced."""
+# The slowest are collected first (tests/conftest.py) and handed out one by one: no worker is left alone with them.
+# Three workers on two cores: what a browser waits for leaves a core free.
+SPREAD = ("-n", "3", "--dist", "load", "--maxschedchunk", "1", "--durations", "20")
+#: What finds most mistakes in a minute: the rules, the formats, and of each place what tells soonest that it is broken.
+QUICK = (
+    "tests/core",
+    "tests/methods/test_methods.py",
+    "tests/formats",
+    "tests/docs",
+    "tests/meters/test_sensors.py",
+    "tests/work/test_same_again.py",
+    "tests/work/test_kit_things.py",
+    "tests/work/test_jobs.py",
+    "tests/work/test_places.py",
+    "tests/web/test_conflicts.py",
+    "tests/web/test_pages.py",
+    "tests/web/test_weight.py",
+    "tests/web/test_worksheet.py",
+)
+
+
+def _chosen(quick: bool, cover: bool, arguments: tuple[str, ...]) -> list[str]:
+    """What pytest is called with. Tracing slows the long ones by half, so it is asked for."""
     if arguments:
-        return [list(arguments)]
-    # The slowest are collected first (tests/conftest.py) and handed out one by one: no worker is left alone with them.
-    # Three workers on two cores: what a browser waits for leaves a core free.
-    spread = ["-n", "3", "--dist", "load", "--maxschedchunk", "1", "--durations", "20"]
-    report = ["--cov-report", "term:skip-covered"]
-    if cover:
-        return [[*spread, "--cov", *report]]
-    traced = ["tests/core", "tests/methods", "tests/formats"]
-    return [
-        [*spread, *traced, "--cov=brumel.core", "--cov=brumel.methods", *report],
-        [*spread, *(f"--ignore={path}" for path in traced)],
-    ]
+        return list(arguments)
+    traced = ("--cov", "--cov-report", "term:skip-covered") if cover else ()
+    return [*SPREAD, *traced, *(QUICK if quick else ())]
 
 
 @click.command(context_settings={"ignore_unknown_options": True})
-@click.option("--quick", is_flag=True, help="Leave the browser tests out.")
-@click.option("--cover", is_flag=True, help="Coverage of everything; takes half as long again.")
+@click.option("--quick", is_flag=True, help="Those that find most mistakes in a minute; no browser.")
+@click.option("--cover", is_flag=True, help="With their coverage; takes half as long again.")
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
 def test(quick: bool, cover: bool, arguments: tuple[str, ...]) -> None:
-    """Run every test, the core's with its coverage; further arguments go to pytest."""
+    """Run every test; further arguments go to pytest."""
     cluster = Cluster("test")
     started = time.monotonic()
     try:
         with out.status("starting the test database"):
             cluster.start()
         env = _env_of(cluster) | {"PYTHONPATH": str(ROOT / "src")}
-        line = [sys.executable, "-m", "pytest", *(["-m", "not browser"] if quick else [])]
-        codes = [_run(*line, *part, env=env) for part in _parts(cover, arguments)]
+        code = _run(sys.executable, "-m", "pytest", *_chosen(quick, cover, arguments), env=env)
         out.print(f"· {time.monotonic() - started:.0f} s")
     except ClusterError as error:
         raise click.ClickException(str(error)) from error
     finally:
         cluster.stop()
-    sys.exit(max(codes))
+    sys.exit(code)
 
 
 @click.command()
