@@ -6,9 +6,10 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Uuid, func, literal, select, true
+from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select, true
 from sqlalchemy.orm import Session
 
 from brumel.methods import Method
@@ -85,7 +86,12 @@ def _holds_today(conditions: RunConditions) -> bool:
 
 
 def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
-    wanted = select(func.unnest(literal([p.id for p in probes], ARRAY(Uuid))).label("probe_id")).subquery()
+    return session.execute(_last_of_each(), {"probes": [p.id for p in probes]}).all()
+
+
+@cache
+def _last_of_each() -> Select[Any]:
+    wanted = select(func.unnest(bindparam("probes", type_=ARRAY(Uuid))).label("probe_id")).subquery()
     run = (
         select(Run)
         .join(RunEnd, RunEnd.run_id == Run.id)
@@ -111,4 +117,4 @@ def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
     )
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
     on_bench = select(Run.id).where(Run.probe_id == wanted.c.probe_id, ~ended).exists()
-    return session.execute(query.select_from(wanted).join(run, true()).where(~on_bench)).all()
+    return query.select_from(wanted).join(run, true()).where(~on_bench)

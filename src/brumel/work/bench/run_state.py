@@ -5,9 +5,10 @@ from __future__ import annotations
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from functools import cache
+from typing import Any, NamedTuple
 
-from sqlalchemy import false, func, literal, select, union_all
+from sqlalchemy import Select, bindparam, false, func, literal, select, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, aliased, lazyload
 
@@ -172,26 +173,7 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     key = object_id(run_id, "run")
     if lock:
         alone_with(session, key)
-    on_the_way = (
-        select(
-            func.jsonb_agg(
-                aggregate_order_by(
-                    func.jsonb_build_array(RunChange.kind, RunChange.step, RunChange.lot_id, RunChange.value),
-                    RunChange.id,
-                )
-            )
-        )
-        .where(RunChange.run_id == Run.id)
-        .scalar_subquery()
-    )
-    query = (
-        select(Run, RunEnd, Calibration, MeterSettings, on_the_way)
-        .outerjoin(RunEnd, RunEnd.run_id == Run.id)
-        .outerjoin(Calibration, Calibration.run_id == Run.id)
-        .outerjoin(MeterSettings, MeterSettings.id == Run.settings_id)
-        .options(lazyload(Calibration.run), lazyload(MeterSettings.by))
-    )
-    found = session.execute(query.where(Run.id == key)).first()
+    found = session.execute(_run_and_what_happened(), {"run_id": key}).first()
     if found is None:
         raise NotFound("There is no such run.")
     run, end, calibration, recorded, rows = found
@@ -237,16 +219,45 @@ def load_run(session: Session, run_id: str | uuid.UUID, *, lock: bool = False) -
     return state
 
 
+@cache
+def _run_and_what_happened() -> Select[Any]:
+    on_the_way = (
+        select(
+            func.jsonb_agg(
+                aggregate_order_by(
+                    func.jsonb_build_array(RunChange.kind, RunChange.step, RunChange.lot_id, RunChange.value),
+                    RunChange.id,
+                )
+            )
+        )
+        .where(RunChange.run_id == Run.id)
+        .scalar_subquery()
+    )
+    return (
+        select(Run, RunEnd, Calibration, MeterSettings, on_the_way)
+        .outerjoin(RunEnd, RunEnd.run_id == Run.id)
+        .outerjoin(Calibration, Calibration.run_id == Run.id)
+        .outerjoin(MeterSettings, MeterSettings.id == Run.settings_id)
+        .options(lazyload(Calibration.run), lazyload(MeterSettings.by))
+        .where(Run.id == bindparam("run_id"))
+    )
+
+
+@cache
+def _points_in_cups() -> Select[Point, Lot]:
+    return (
+        select(Point, Lot)
+        .outerjoin(Lot, Lot.id == Point.lot_id)
+        .where(Point.run_id == bindparam("run_id"))
+        .order_by(Point.version, Point.at)
+    )
+
+
 def _points_and_lots(
     session: Session, run: Run, cups: Mapping[str, uuid.UUID]
 ) -> tuple[list[Point], dict[uuid.UUID | None, Lot]]:
     """Every version of every point, in the order of versions, and the lots of the run's cups."""
-    rows = session.execute(
-        select(Point, Lot)
-        .outerjoin(Lot, Lot.id == Point.lot_id)
-        .where(Point.run_id == run.id)
-        .order_by(Point.version, Point.at)
-    ).all()
+    rows = session.execute(_points_in_cups(), {"run_id": run.id}).all()
     lots: dict[uuid.UUID | None, Lot] = {lot.id: lot for _, lot in rows if lot is not None}
     missing = set(cups.values()) - lots.keys()
     if missing:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
+from functools import cache
 
-from sqlalchemy import ColumnElement, Double, func, select
+from sqlalchemy import ColumnElement, Double, Select, bindparam, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.fitness import Fitted
@@ -55,12 +56,18 @@ def last_usable(
     session: Session, probe: Probe, *, full: bool = False, before: datetime | None = None
 ) -> Calibration | None:
     """The newest calibration that may back readings; with `full`, one that measured a slope."""
-    query = select(Calibration).where(Calibration.probe_id == probe.id, Calibration.usable, stands())
-    if full and probe.quantity == "ph":
+    asked = {"probe_id": probe.id} | ({"before": before} if before else {})
+    return session.scalar(_newest_usable(full and probe.quantity == "ph", before is not None), asked)
+
+
+@cache
+def _newest_usable(with_slope: bool, before: bool) -> Select[Calibration]:
+    query = select(Calibration).where(Calibration.probe_id == bindparam("probe_id"), Calibration.usable, stands())
+    if with_slope:
         query = query.where(Calibration.fit["kind"].astext != "offset")
     if before:
-        query = query.where(Calibration.at <= before)
-    return session.scalar(query.order_by(Calibration.at.desc()).limit(1))
+        query = query.where(Calibration.at <= bindparam("before"))
+    return query.order_by(Calibration.at.desc()).limit(1)
 
 
 def last_usables(session: Session, probe_ids: Sequence[uuid.UUID], before: datetime) -> dict[uuid.UUID, Calibration]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import BindParameter, Select, func, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, OutOfRange
@@ -195,15 +195,18 @@ LONGEST_WAIT = timedelta(days=14)
 
 def conditioning(session: Session, probe: Probe, now: datetime) -> Wait | None:
     """The wait of a probe that ends last; None where it may be calibrated. The probe's own waits win over the default."""
-    rows = session.scalar(waits_within(now).where(Maintenance.probe_id == probe.id))
+    rows = session.scalar(waits_within(now, now - LONGEST_WAIT).where(Maintenance.probe_id == probe.id))
     return running_wait(probe, rows or [], now)
 
 
-def waits_within(now: datetime) -> Select[Any]:
-    """What was done lately enough that its wait may still run, as one value: [[what, begun, ready], ...]."""
+def waits_within(now: datetime | BindParameter[Any], since: datetime | BindParameter[Any]) -> Select[Any]:
+    """What was done lately enough that its wait may still run, as one value: [[what, begun, ready], ...].
+
+    since : `LONGEST_WAIT` before now
+    """
     done = func.jsonb_build_array(Maintenance.what, Maintenance.at, Maintenance.ready_at)
     rows = func.jsonb_agg(done).label("rows")
-    return select(rows).where(Maintenance.at <= now, Maintenance.at > now - LONGEST_WAIT)
+    return select(rows).where(Maintenance.at <= now, Maintenance.at > since)
 
 
 def running_wait(probe: Probe, rows: Sequence[tuple[str, str, str]], now: datetime) -> Wait | None:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable, Sequence
+from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, ScalarSelect, Select, Uuid, exists, func, literal, select, true
+from sqlalchemy import ARRAY, BindParameter, ScalarSelect, Select, Uuid, bindparam, exists, func, literal, select, true
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session
 
@@ -117,10 +118,14 @@ def present_dip(session: Session, probe_id: uuid.UUID) -> Dip | None:
 
 def present_dips(session: Session, probe_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, Dip]:
     """Where each of these probes stands now."""
-    newest = of_each(
-        probe_ids, lambda probe_id: select(Dip.id).where(Dip.probe_id == probe_id).order_by(Dip.number.desc())
-    )
-    return {dip.probe_id: dip for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
+    return {dip.probe_id: dip for dip in session.scalars(_newest_dips(), {"probes": list(probe_ids)})}
+
+
+@cache
+def _newest_dips() -> Select[Any]:
+    of_probes = bindparam("probes", type_=ARRAY(Uuid))
+    newest = of_each(of_probes, lambda one: select(Dip.id).where(Dip.probe_id == one).order_by(Dip.number.desc()))
+    return select(Dip).where(Dip.id.in_(newest))
 
 
 def last_typed_units(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, str]:
@@ -134,8 +139,9 @@ def last_typed_units(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUI
     return {dip.probe_id: dip.entered for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
 
 
-def of_each(probe_ids: Sequence[uuid.UUID], rows: Callable[[Any], Select[Any]]) -> Select[Any]:
+def of_each(probe_ids: Sequence[uuid.UUID] | BindParameter[Any], rows: Callable[[Any], Select[Any]]) -> Select[Any]:
     """The id of the first row of each probe, by one look into an index a probe; `rows` are a probe's own, in order."""
-    wanted = select(func.unnest(literal(list(probe_ids), ARRAY(Uuid))).label("probe_id")).subquery()
+    asked = probe_ids if isinstance(probe_ids, BindParameter) else literal(list(probe_ids), ARRAY(Uuid))
+    wanted = select(func.unnest(asked).label("probe_id")).subquery()
     first = rows(wanted.c.probe_id).limit(1).lateral()
     return select(first.c.id).select_from(wanted).join(first, true())

@@ -6,9 +6,10 @@ import uuid
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import Text, cast, func, literal, select, true, union_all
+from sqlalchemy import Select, Text, bindparam, cast, func, literal, select, true, union_all
 from sqlalchemy.orm import Session
 
 from brumel.core.checking import Door
@@ -77,6 +78,17 @@ def lots_with_left(session: Session, *where: Any, besides: Run | None = None) ->
 
     besides : a run whose own cups, and those of its calibration session, are not counted
     """
+    return _counted(session, _lots_and_left(besides is not None).where(*where), besides)
+
+
+def _counted(session: Session, query: Select[Any], besides: Run | None, **asked: Any) -> list[tuple[Lot, Left]]:
+    if besides is not None:
+        asked["besides"] = besides.calibration_session_id or besides.id
+    return [(lot, _left_of(lot, amount, at, cups)) for lot, amount, at, cups in session.execute(query, asked)]
+
+
+@cache
+def _lots_and_left(besides: bool) -> Select[Any]:
     cup = func.coalesce(Run.calibration_session_id, Run.id)
     count = select(Count.amount, Count.at).where(Count.lot_id == Lot.id).order_by(Count.at.desc()).limit(1).lateral()
     used_since = (
@@ -85,18 +97,21 @@ def lots_with_left(session: Session, *where: Any, besides: Run | None = None) ->
         .join(Run, Run.id == Point.run_id)
         .where(Point.lot_id == Lot.id, Point.at > count.c.at)
     )
-    if besides is not None:
-        used_since = used_since.where(cup != (besides.calibration_session_id or besides.id))
+    if besides:
+        used_since = used_since.where(cup != bindparam("besides"))
     used = used_since.lateral()
-    query = (
+    return (
         select(Lot, count.c.amount, count.c.at, used.c.cups)
         .select_from(Lot)
         .outerjoin(count, true())
         .outerjoin(used, true())
-        .where(*where)
         .order_by(Lot.code)
     )
-    return [(lot, _left_of(lot, amount, at, cups)) for lot, amount, at, cups in session.execute(query)]
+
+
+@cache
+def _of_lots(besides: bool) -> Select[Any]:
+    return _lots_and_left(besides).where(Lot.id.in_(bindparam("lots", expanding=True)))
 
 
 def _left_of(lot: Lot, amount: float | None, counted_at: datetime | None, cups: int) -> Left:
@@ -109,8 +124,8 @@ def _left_of(lot: Lot, amount: float | None, counted_at: datetime | None, cups: 
 
 def left_of_lots(session: Session, lots: Sequence[Lot], besides: Run | None = None) -> dict[uuid.UUID, Left]:
     """What is left of each of these lots."""
-    wanted = Lot.id.in_([lot.id for lot in lots])
-    return {lot.id: left for lot, left in lots_with_left(session, wanted, besides=besides)}
+    query = _of_lots(besides is not None)
+    return {lot.id: left for lot, left in _counted(session, query, besides, lots=[lot.id for lot in lots])}
 
 
 #: Spares by key: the words, the unit, the maintenance (quantity, what) that uses one. A meter's batteries come beside them.

@@ -6,9 +6,10 @@ import uuid
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Uuid, func, literal, select, true
+from sqlalchemy import ARRAY, TIMESTAMP, Select, Uuid, bindparam, func, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 from sqlalchemy.orm.attributes import set_committed_value
 
@@ -17,7 +18,7 @@ from brumel.core.verdict import Outcome
 from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run, StorageRecord
 from brumel.work.kit.calibrations import stands
-from brumel.work.kit.maintenance import Wait, maintenance_words, running_wait, waits_within
+from brumel.work.kit.maintenance import LONGEST_WAIT, Wait, maintenance_words, running_wait, waits_within
 from brumel.work.quantities.book import quantity_of
 
 
@@ -69,7 +70,27 @@ def reading_facts(session: Session, probes: Sequence[Probe], now: datetime) -> d
 def _facts(
     session: Session, probes: Sequence[Probe], now: datetime, *, read_with: bool
 ) -> dict[uuid.UUID, ReadingFacts]:
-    wanted = select(func.unnest(literal([p.id for p in probes], ARRAY(Uuid))).label("probe_id")).subquery()
+    asked = {"probes": [p.id for p in probes], "now": now, "since": now - LONGEST_WAIT}
+    rows = session.execute(_newest_of_everything(read_with), asked)
+    by_id = {p.id: p for p in probes}
+    known = {}
+    for probe_id, begun, done, look, calibration, made_by, last, fitted, closing, stored, *read in rows:
+        wait = running_wait(by_id[probe_id], begun or [], now)
+        of_trust = TrustFacts(look, calibration, last, wait, fitted, closing, stored, frozenset(done or ()))
+        if calibration is not None:
+            set_committed_value(calibration, "run", made_by)
+        backing, run, dip = read or (None, None, None)
+        if backing is not None:
+            set_committed_value(backing, "run", run)
+        known[probe_id] = ReadingFacts(of_trust, backing, dip)
+    return known
+
+
+@cache
+def _newest_of_everything(read_with: bool) -> Select[Any]:
+    """Made once: putting it together takes longer than what it asks for."""
+    now = bindparam("now", type_=TIMESTAMP(timezone=True))
+    wanted = select(func.unnest(bindparam("probes", type_=ARRAY(Uuid))).label("probe_id")).subquery()
     calibrations = _newest(Calibration, wanted, Calibration.at <= now, stands())
     closings = (
         select(Closing)
@@ -98,25 +119,17 @@ def _facts(
         runs = select(Run).where(Run.id == usable.c.run_id).lateral()
         dips = select(Dip).where(Dip.probe_id == wanted.c.probe_id).order_by(Dip.number.desc()).limit(1).lateral()
         parts += [(Calibration, usable), (Run, runs), (Dip, dips)]
-    running = waits_within(now).where(Maintenance.probe_id == wanted.c.probe_id).lateral()
+    running = (
+        waits_within(now, bindparam("since", type_=TIMESTAMP(timezone=True)))
+        .where(Maintenance.probe_id == wanted.c.probe_id)
+        .lateral()
+    )
     query = select(wanted.c.probe_id, running.c.rows, since.c.done, *(aliased(table, part) for table, part in parts))
     joined: Any = wanted
     for part in (*(part for _, part in parts), running, since):
         joined = joined.outerjoin(part, true())
     # What hangs on the rows is loaded only where someone asks for it; a run is then found in the session.
-    rows = session.execute(query.select_from(joined).options(lazyload("*")))
-    by_id = {p.id: p for p in probes}
-    known = {}
-    for probe_id, begun, done, look, calibration, made_by, last, fitted, closing, stored, *read in rows:
-        wait = running_wait(by_id[probe_id], begun or [], now)
-        of_trust = TrustFacts(look, calibration, last, wait, fitted, closing, stored, frozenset(done or ()))
-        if calibration is not None:
-            set_committed_value(calibration, "run", made_by)
-        backing, run, dip = read or (None, None, None)
-        if backing is not None:
-            set_committed_value(backing, "run", run)
-        known[probe_id] = ReadingFacts(of_trust, backing, dip)
-    return known
+    return query.select_from(joined).options(lazyload("*"))
 
 
 def _newest(table: Any, wanted: Any, *where: Any) -> Any:

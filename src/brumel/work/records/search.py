@@ -6,9 +6,10 @@ import re
 import uuid
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from functools import cache
 from typing import Any, NamedTuple
 
-from sqlalchemy import Select, Text, func, select
+from sqlalchemy import Select, Text, bindparam, func, select
 from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
 from sqlalchemy.sql.base import ExecutableOption
 
@@ -75,15 +76,17 @@ class RecentReading(NamedTuple):
 
 def recent(session: Session, count: int) -> list[RecentReading]:
     """The newest of them, without counting them all; only what is shown, for it is asked on every look at Today."""
+    return [RecentReading._make(row) for row in session.execute(_newest_of_sheets(), {"most": count})]
+
+
+@cache
+def _newest_of_sheets() -> Any:
     of_reading = (_outer.depth_m, _outer.quantity, _outer.value, _outer.unit, _outer.backing)
     query = select(_outer.id, _outer.visit_id, _outer.at, Site.name, Site.zone, *of_reading)
     wanted = query.join(Site, Site.id == _outer.site_id).where(
         is_standing(_outer), _outer.role == "first", Site.ranges.has_key(_outer.quantity)
     )
-    return [
-        RecentReading._make(row)
-        for row in session.execute(wanted.order_by(_outer.at.desc(), _outer.id).limit(count)).tuples()
-    ]
+    return wanted.order_by(_outer.at.desc(), _outer.id).limit(bindparam("most"))
 
 
 def readings(session: Session, search: Search) -> tuple[list[Reading], int]:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
+from typing import Any
 
-from sqlalchemy import ColumnElement, func, select
+from sqlalchemy import ColumnElement, Select, func, select
 from sqlalchemy.orm import Session, aliased, joinedload, lazyload
 
 from brumel.core.errors import InputError
@@ -62,10 +64,15 @@ class Waiting:
 
 def counts(session: Session) -> Waiting:
     """The same in numbers, by one query."""
+    return Waiting(*session.execute(_counts()).one())
+
+
+@cache
+def _counts() -> Select[Any]:
     waiting = select(func.count()).select_from(Closing).where(_undecided()).scalar_subquery()
     unsigned = select(func.count()).select_from(Unsigned)
     exceeded = unsigned.join(Reading, Reading.id == Unsigned.reading_id).where(Reading.outcome == "exceeded")
-    return Waiting(*session.execute(select(waiting, unsigned.scalar_subquery(), exceeded.scalar_subquery())).one())
+    return select(waiting, unsigned.scalar_subquery(), exceeded.scalar_subquery())
 
 
 @dataclass(frozen=True)
