@@ -26,6 +26,7 @@ export const tieFaults = (root) => {
     words.className = "field-fault";
     words.id = `field-fault-${i}`;
     words.textContent = fault.textContent;
+    words.setAttribute("aria-hidden", "true"); // it lies within the label, and is told as the description, not in the name
     field.id ||= `refused-${i}`;
     field.classList.add("is-invalid");
     field.setAttribute("aria-invalid", "true");
