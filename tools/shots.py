@@ -203,7 +203,7 @@ def main() -> None:
             lead.get_by_label("Report for").select_option(label="Skarn Char Farm")
             lead.get_by_label("from").fill((date.today() - timedelta(days=31)).isoformat())
             lead.get_by_label("up to and with").fill(date.today().isoformat())
-            lead.get_by_role("button", name="Look at the record").click()
+            lead.get_by_role("button", name="Look at it").click()
             lead.wait_for_selector("h1")
             _take(lead, "document")
             _deployments(lead)

@@ -56,10 +56,8 @@ QUICK = (
 
 def _chosen(quick: bool, cover: bool, arguments: tuple[str, ...]) -> list[str]:
     """What pytest is called with. Tracing slows the long ones by half, so it is asked for."""
-    if arguments:
-        return list(arguments)
     traced = ("--cov", "--cov-report", "term:skip-covered") if cover else ()
-    return [*SPREAD, *traced, *(QUICK if quick else ())]
+    return [*(arguments or SPREAD), *traced, *(QUICK if quick else ())]
 
 
 @click.command(context_settings={"ignore_unknown_options": True})

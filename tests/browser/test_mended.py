@@ -278,6 +278,7 @@ def test_a_refused_field_says_so_beside_itself_until_it_is_changed(brumel, open_
     page.get_by_role("button", name="Save").first.click()
     told = "Altitude must be a number; it is “a little”."
     expect(field).to_have_attribute("aria-invalid", "true")
+    expect(field).to_have_accessible_name("Altitude m")
     expect(field).to_have_accessible_description(told)
     expect(field).to_have_value("a little")
     check_axe(page, at="a refused site")

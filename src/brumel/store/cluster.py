@@ -31,11 +31,17 @@ MEMORY, ROOM = Path("/dev/shm"), 3_000_000_000  # noqa: S108 - only of the tests
 def _in_memory(home: Path) -> Path | None:
     """A place in memory for the cluster of that home; None where there is none, or where a place was asked for."""
     place = MEMORY / f"brumel-{hashlib.sha256(str(home).encode()).hexdigest()[:12]}"
-    if place.exists():
-        return place
+    if place.exists():  # what another person of this machine put there, and its settings, are not run
+        return place if _is_ours(place) else None
     if os.environ.get("BRUMEL_DATA_DIR") or not os.access(MEMORY, os.W_OK) or shutil.disk_usage(MEMORY).free < ROOM:
         return None
     return place
+
+
+def _is_ours(path: Path) -> bool:
+    """As root the cluster's files belong to the `postgres` account."""
+    as_whom = os.geteuid() or pwd.getpwnam("postgres").pw_uid
+    return path.lstat().st_uid == as_whom
 
 
 def data_home() -> Path:
@@ -122,7 +128,8 @@ class Cluster:
         """Stop whoever runs and throw everything away."""
         if self.data.exists():
             self._ctl("stop", "-m", "immediate", check=False)
-        shutil.rmtree(self.home, ignore_errors=True)
+        for folder in (self.data, self.home):
+            shutil.rmtree(folder, ignore_errors=True)
 
     def secret(self, name: str) -> str:
         """A secret made once and kept beside the cluster, readable by us alone."""
