@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+import statistics
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -75,59 +76,61 @@ class Remaining:
         return abs(self.mean) + 1.64 * self.u
 
 
+_THIRDS = np.array([-2.0, 0.0, 2.0]) / 3
+
+
 @dataclass(frozen=True)
 class _Cells:
-    """Parts of the plane of time constants: middle and half width of the logarithm of each, and how likely each is.
+    """Parts of the plane of time constants, a column each: the middle of the first and half the width of its logarithm, the
+    same of the second, and how likely the part is.
 
     A cell without a second term has slow = inf; one of a steady drift has fast = inf.
     """
 
-    fast: Column
-    fast_half: Column
-    slow: Column
-    slow_half: Column
-    log_chance: Column
+    of: Column
+
+    @property
+    def fast(self) -> Column:
+        return cast(Column, self.of[0])
+
+    @property
+    def fast_half(self) -> Column:
+        return cast(Column, self.of[1])
+
+    @property
+    def slow(self) -> Column:
+        return cast(Column, self.of[2])
+
+    @property
+    def slow_half(self) -> Column:
+        return cast(Column, self.of[3])
+
+    @property
+    def log_chance(self) -> Column:
+        return cast(Column, self.of[4])
 
     def __len__(self) -> int:
-        return self.fast.size
+        return int(self.of.shape[1])
 
     def take(self, which: NDArray[Any]) -> _Cells:
-        return _Cells(
-            self.fast[which], self.fast_half[which], self.slow[which], self.slow_half[which], self.log_chance[which]
-        )
+        return _Cells(self.of[:, which])
 
     def with_(self, other: _Cells) -> _Cells:
-        return _Cells(
-            np.concatenate([self.fast, other.fast]),
-            np.concatenate([self.fast_half, other.fast_half]),
-            np.concatenate([self.slow, other.slow]),
-            np.concatenate([self.slow_half, other.slow_half]),
-            np.concatenate([self.log_chance, other.log_chance]),
-        )
+        return _Cells(np.concatenate([self.of, other.of], axis=1))
 
     def split(self) -> _Cells:
         """Each cell in three along the first, and along the second where there is one."""
-        second = np.isfinite(self.slow)
-        one, two = self.take(~second), self.take(second)
-        thirds = np.array([-1.0, 0.0, 1.0])[:, None] * 2 / 3
-        split_one = _Cells(
-            (one.fast * np.exp(thirds * one.fast_half)).ravel(),
-            np.tile(one.fast_half / 3, 3),
-            np.tile(one.slow, 3),
-            np.tile(one.slow_half / 3, 3),
-            np.tile(one.log_chance - math.log(3), 3),
-        )
-        fast = (two.fast * np.exp(thirds * two.fast_half))[:, None, :]
-        slow = (two.slow * np.exp(thirds * two.slow_half))[None, :, :]
-        nine = (3, 3, len(two))
-        split_two = _Cells(
-            np.broadcast_to(fast, nine).ravel(),
-            np.tile(two.fast_half / 3, 9),
-            np.broadcast_to(slow, nine).ravel(),
-            np.tile(two.slow_half / 3, 9),
-            np.tile(two.log_chance - math.log(9), 9),
-        )
-        return split_one.with_(split_two)
+        has_second = np.isfinite(self.slow)
+        one = np.repeat(self.of[:, None, ~has_second], 3, axis=1)
+        two = np.repeat(self.of[:, None, has_second], 9, axis=1)
+        one[0] *= np.exp(_THIRDS[:, None] * one[1])
+        two[0] *= np.exp(np.repeat(_THIRDS, 3)[:, None] * two[1])
+        two[2] *= np.exp(np.tile(_THIRDS, 3)[:, None] * two[3])
+        one[4] -= math.log(3)
+        two[4] -= math.log(9)
+        parts = np.concatenate([one.reshape(5, -1), two.reshape(5, -1)], axis=1)
+        parts[[1, 3]] /= 3
+        return _Cells(parts)
 
 
 def _all_cells() -> _Cells:
@@ -139,11 +142,15 @@ def _all_cells() -> _Cells:
     one = 1 - _CHANCE_SLOW - _CHANCE_DRIFT
     n, m = fast.size, len(pairs)
     return _Cells(
-        np.array([*fast, *(a for a, _ in pairs), math.inf]),
-        np.full(n + m + 1, half),
-        np.array([math.inf] * n + [b for _, b in pairs] + [math.inf]),
-        np.full(n + m + 1, slow_half),
-        np.log(np.array([one / n] * n + [_CHANCE_SLOW / m] * m + [_CHANCE_DRIFT])),
+        np.array(
+            [
+                [*fast, *(a for a, _ in pairs), math.inf],
+                [half] * (n + m + 1),
+                [math.inf] * n + [b for _, b in pairs] + [math.inf],
+                [slow_half] * (n + m + 1),
+                np.log([one / n] * n + [_CHANCE_SLOW / m] * m + [_CHANCE_DRIFT]),
+            ]
+        )
     )
 
 
@@ -152,8 +159,7 @@ _CELLS = _all_cells()
 
 def known(tau_s: float, slow_s: float = math.inf) -> _Cells:
     """The one cell of an observer who knows the time constants [s]: what a judgement without that knowledge is held to."""
-    one = np.array([1e-4])
-    return _Cells(np.array([tau_s]), one, np.array([slow_s]), one, np.array([0.0]))
+    return _Cells(np.array([[tau_s], [1e-4], [slow_s], [1e-4], [0.0]]))
 
 
 def display_step(values: Column) -> float:
@@ -173,6 +179,12 @@ def display_step(values: Column) -> float:
     return least if float(off.max()) < 0.02 else 0.0
 
 
+def median_of(values: Column) -> float:
+    """The median of a few values; numpy's own takes several times as long for so few. Raises StatisticsError for none."""
+    middle: float = statistics.median(values.tolist())
+    return middle
+
+
 def noise_of(times_s: Column, values: Column) -> float:
     """SD of the values about the line between their neighbours [unit], robust; 0 for fewer than four."""
     if values.size < 4:
@@ -181,7 +193,7 @@ def noise_of(times_s: Column, values: Column) -> float:
     share = (t[1:-1] - t[:-2]) / (t[2:] - t[:-2])
     off = (y[1:-1] - y[:-2] - share * (y[2:] - y[:-2])) / np.sqrt(1 + share**2 + (1 - share) ** 2)
     late = off[-max(40, off.size // 2) :]  # a fast approach bends between three samples; its end does not
-    middle = float(1.4826 * np.median(np.abs(late)))
+    middle = 1.4826 * median_of(np.abs(late))
     # The median says which are outliers; the mean square of the rest is the steadier figure.
     return float(np.sqrt(np.mean(np.minimum(np.abs(late), 4 * middle) ** 2))) if middle else float(np.std(late))
 
@@ -284,13 +296,15 @@ def _dying(at: Column, means: tuple[Column, Column] | None, tau: Column) -> Colu
     return np.exp(-first[None, :] / tau[:, None]) * np.expm1(-count * share) / np.expm1(-share) / count
 
 
+_FOUR = np.arange(1, 5)
+
+
 class _Stretch:
     """One stretch of a trace, ready to be held against cells."""
 
     def __init__(self, t: Column, y: Column, limit: float, step: float) -> None:
         noise = noise_of(t, y)
         self.is_coarse = noise < 0.6 * step
-        end = t[-1]
         if self.is_coarse:
             t, y, sd = _crossings(t, y, step, noise)
             t, y, sd = t[-_MOST:], y[-_MOST:], sd[-_MOST:]
@@ -300,70 +314,62 @@ class _Stretch:
             sd = np.full_like(t, max(noise, 1e-5 * limit))
         self.weight, self.each = each / sd**2, each
         self.span = max(float(np.ptp(y)), _LEAST_SPAN * limit)
-        self.since, self.last = t - t[0], float(end - t[0])
+        self.since = t - t[0]
         self.centre = float(y.mean())
         self.y = y - self.centre
-        self.noise = float(np.median(sd))
+        self.noise = median_of(sd)
 
-    def terms(self, cells: _Cells, last: bool = False) -> Column:
-        """The terms of each cell at all samples, or at the last moment alone: where it ends, which counts for every cell,
-        its approach, its slow one, and beside each what a shift of its time constant does.
+    def terms(self, cells: _Cells) -> Column:
+        """The terms of each cell at all samples: where it ends, which counts for every cell, its approach, its slow one, and
+        beside each what a shift of its time constant does.
+
+        The last sample is always one of its own, so that the last column is what they are at the end.
         """
-        at = np.array([self.last]) if last else self.since
-        means = None if last or not self.apart.any() else (self.each, self.apart)
-        out = np.zeros((len(cells), at.size, 5))
-        out[:, :, 0] = 1.0
+        at = self.since
+        means = (self.each, self.apart) if self.apart.any() else None
+        out = np.zeros((len(cells), 5, at.size))
+        out[:, 0] = 1.0
         fast = np.where(np.isfinite(cells.fast), cells.fast, 1.0)
-        dying = _dying(at, means, fast)
-        out[:, :, 1] = dying
-        out[:, :, 2] = at[None, :] / fast[:, None] * dying
+        out[:, 1] = _dying(at, means, fast)
+        out[:, 2] = at / fast[:, None] * out[:, 1]
         drifts = ~np.isfinite(cells.fast)
         if drifts.any():
-            out[drifts, :, 1] = (at - self.last) / _DRIFT_S
-            out[drifts, :, 2] = 0.0
+            out[drifts, 1] = (at - at[-1]) / _DRIFT_S
+            out[drifts, 2] = 0.0
         slow = np.flatnonzero(np.isfinite(cells.slow))
         if slow.size:
             slow_s = cells.slow[slow]
             dying = _dying(at, means, slow_s)
-            out[slow, :, 3] = dying
-            out[slow, :, 4] = at[None, :] / slow_s[:, None] * dying
+            out[slow, 3] = dying
+            out[slow, 4] = at / slow_s[:, None] * dying
         return out
 
     def held(self, cells: _Cells) -> tuple[Column, Column, Column, Column]:
         """Log evidence of each cell, what it says is to come with its variance, and its fitted terms."""
         base = self.terms(cells)
-        size = np.stack(
-            [
-                np.full(len(cells), self.span),
-                cells.fast_half / math.sqrt(3) * self.span,
-                np.full(len(cells), _SLOW_SHARE * self.span),
-                cells.slow_half / math.sqrt(3) * _SLOW_SHARE * self.span,
-            ],
-            axis=1,
-        )
-        heavy = base * self.weight[None, :, None]
-        gram = np.matmul(heavy.transpose(0, 2, 1), base)
-        gram[:, range(1, 5), range(1, 5)] += 1 / size**2
-        pull = np.matmul(heavy.transpose(0, 2, 1), self.y)
-        inverse = np.linalg.inv(gram)
-        fitted = np.matmul(inverse, pull[:, :, None])[:, :, 0]
-        _, spread = np.linalg.slogdet(gram)
-        evidence = 0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
-        full = -self.terms(cells, last=True)[:, 0, :]
+        size = np.empty((len(cells), 4))
+        size[:, 0], size[:, 1] = self.span, cells.fast_half / math.sqrt(3) * self.span
+        size[:, 2], size[:, 3] = _SLOW_SHARE * self.span, cells.slow_half / math.sqrt(3) * _SLOW_SHARE * self.span
+        gram = np.matmul(base * self.weight, base.transpose(0, 2, 1))
+        gram[:, _FOUR, _FOUR] += 1 / size**2
+        pull = np.matmul(base, self.weight * self.y)
+        # What is to come is where the cell ends without what is left of its terms; a drift goes on for its minute.
+        full = -base[:, :, -1]
         full[:, 0] = 0.0
         full[~np.isfinite(cells.fast), 1] = 1.0
-        mean = (full * fitted).sum(axis=1)
-        variance = np.matmul(full[:, None, :], np.matmul(inverse, full[:, :, None]))[:, 0, 0]
-        return evidence, mean, np.maximum(variance, 1e-24), fitted
+        solved = np.linalg.solve(gram, np.stack([pull, full], axis=2))
+        fitted, turned = solved[:, :, 0], solved[:, :, 1]
+        _, spread = np.linalg.slogdet(gram)
+        evidence = 0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
+        return evidence, (full * fitted).sum(axis=1), np.maximum((full * turned).sum(axis=1), 1e-24), fitted
 
     def off(self, cell: _Cells, fitted: Column) -> Column:
         """How far each sample lies from a fit, in its own SD."""
-        fit = self.terms(cell)[0] @ fitted
-        return (self.y - fit) * np.sqrt(self.weight)
+        return (self.y - fitted @ self.terms(cell)[0]) * np.sqrt(self.weight)
 
     def now(self, cell: _Cells, fitted: Column) -> float:
         """What a fit says the trace has come to."""
-        return self.centre + float(self.terms(cell, last=True)[0, 0] @ fitted)
+        return self.centre + float(fitted @ self.terms(cell)[0, :, -1])
 
 
 def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> tuple[Remaining, float]:
@@ -378,7 +384,8 @@ def _judged(t: Column, y: Column, limit: float, step: float, cells: _Cells) -> t
         order = np.argsort(-evidence)
         two = np.isfinite(looked_at.slow[order])
         near = np.r_[order[two][:_KEPT], order[~two & np.isfinite(looked_at.fast[order])][:_KEPT_ALONE]]
-        rest = np.setdiff1d(np.arange(len(looked_at)), near)
+        rest = np.ones(len(looked_at), dtype=bool)
+        rest[near] = False
         finer = looked_at.take(near).split()
         new = stretch.held(finer)
         looked_at = looked_at.take(rest).with_(finer)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from brumel.core.errors import WrongShape
-from brumel.core.remaining import UNSURE, Remaining, agreed, display_step, noise_of, remaining
+from brumel.core.remaining import UNSURE, Remaining, agreed, display_step, median_of, noise_of, remaining
 from brumel.core.sentence import Amount, say
 
 
@@ -115,7 +115,7 @@ def judge(times_s: Any, values: Any, criteria: SettlingCriteria) -> Settling:
         return Settling(State.WAITING, "No usable reading yet.", **limits)
     t, y, since = _after_last_step(t, y, criteria)
     elapsed = float(t[-1])
-    value = float(np.median(y[-5:] if criteria.min_samples > 2 else y[-1:]))
+    value = median_of(y[-5:] if criteria.min_samples > 2 else y[-1:])
     scale = max(abs(value), 1e-9) / 100 if criteria.relative else 1.0
     shown: dict[str, Any] = {"value": value, "elapsed_s": elapsed, **limits}
 
@@ -254,9 +254,9 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
         return Settling(State.WAITING, "No usable reading yet.", **limits)
     chosen = _compared(t, criteria)
     elapsed = float(t[-1])
-    middle = float(np.median(y[chosen]))
+    middle = median_of(y[chosen])
     limit = criteria.limit_at(middle)
-    shown: dict[str, Any] = {"value": float(np.median(y[chosen][-3:])), "elapsed_s": elapsed, **limits}
+    shown: dict[str, Any] = {"value": median_of(y[chosen][-3:]), "elapsed_s": elapsed, **limits}
     shown["noise_limit"] = limit
     far = criteria.spacing_s * (criteria.count - 1)
     wait = max(criteria.shortest_s - elapsed, far - float(t[-1] - t[0]))
@@ -376,13 +376,13 @@ def _after_last_step(
         return t, y, None
     jumps = np.abs(np.diff(y))
     rate = jumps / np.diff(t)
-    size = criteria.step * (max(abs(float(np.median(y))), 1e-9) / 100 if criteria.relative else 1.0)
+    size = criteria.step * (max(abs(median_of(y)), 1e-9) / 100 if criteria.relative else 1.0)
     size = max(size, 8 * noise_of(t, y))
     arrived = t[0] + criteria.shortest_s / 3  # what comes before belongs to the probe's going in
     for i in np.flatnonzero((jumps > size) & (t[:-1] >= arrived))[::-1]:
         before, after = rate[max(0, i - 4) : i], rate[i + 1 : i + 5]
         # An approach only slows down: a change that is much faster than those before and after it is none.
-        if before.size >= 2 and all(rate[i] > 6 * float(np.median(near)) for near in (before, after) if near.size):
+        if before.size >= 2 and all(rate[i] > 6 * median_of(near) for near in (before, after) if near.size):
             return t[i + 1 :], y[i + 1 :], float(t[i + 1])
     return t, y, None
 
@@ -415,7 +415,7 @@ def _drift_and_noise(t: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[fl
         tt, yy = t, y
     slope = theil_sen_slope(tt, yy)
     rest = y - slope * t
-    noise = float(1.4826 * np.median(np.abs(rest - np.median(rest))))
+    noise = 1.4826 * median_of(np.abs(rest - median_of(rest)))
     # MAD is blind to a display that flips between two digits; the SD is not.
     if noise == 0.0 and t.size > 2:
         noise = float(np.std(rest))

@@ -44,7 +44,9 @@ class Trace:
         recent = self.t_s >= self.t_s[-1] - window_s if self.t_s.size else np.array([], dtype=bool)
         if recent.sum() < 5 or self.t_s[-1] - self.t_s[0] < window_s / 2:
             return None
-        return float(np.polyfit(self.t_s[recent], self.temperature_c[recent], 1)[0] * 60)
+        t, c = self.t_s[recent], self.temperature_c[recent]
+        off = t - t.mean()
+        return float(off @ c / (off @ off) * 60)
 
     def seen_until(self, seq: int | None) -> Trace:
         """The trace as far as a page had shown it; whole where the page did not say."""

@@ -21,6 +21,7 @@ from brumel.web.drawings import calibration as calibration_drawings
 from brumel.web.drawings import frame
 from brumel.web.filters import number
 from brumel.web.forms import ReasonForm, WriteForm, text_of
+from brumel.web.live import Hub
 from brumel.web.units import scale
 from brumel.work import bench, kit
 from brumel.work.bench import closing_checks
@@ -268,7 +269,10 @@ def abandon(run_id: str) -> Any:
 def stream(run_id: str) -> Any:
     """Live readings of the present cup as server-sent events."""
     watch = run_watch.RunWatch(desk(), run_id)
+    hub: Hub = current_app.extensions["hub"]
     dip_id = str(watch.dip.id) if watch.dip else ""
+    if dip_id:
+        watch.heard = hub.ear(dip_id)
     quantity = watch.state.quantity
     of_value = scale(quantity.unit)
 
@@ -283,4 +287,4 @@ def stream(run_id: str) -> Any:
             numbers["expected_text"] = number(of_value(numbers["expected"]), of_value.digits or quantity.digits)
         return numbers
 
-    return events.stream(current_app.extensions["hub"], dip_id, tick, watch.moved)
+    return events.stream(hub, dip_id, tick, watch.moved)

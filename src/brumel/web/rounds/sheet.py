@@ -20,6 +20,7 @@ from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
 from brumel.web.drawings.site_past import past_drawn
 from brumel.web.forms import FormDoor, ReasonForm, WriteForm, answers_sent, optional_measured, optional_number, text_of
+from brumel.web.live import Hub
 from brumel.web.records.readings import opened_words
 from brumel.web.rounds.routes import Faults, blueprint, units
 from brumel.work import kit, rounds
@@ -402,6 +403,8 @@ def photo(photo_id: str) -> Any:
 def stream(visit_id: str) -> Any:
     """Live readings at the site as server-sent events."""
     watch = sheet_watch.VisitWatch(desk(), visit_id, request.args.get("probe", ""))
+    hub: Hub = current_app.extensions["hub"]
     dip_id = str(watch.dip.id) if watch.dip else ""
+    watch.heard = {dip: hub.ear(str(dip)) for dip in watch.dips}
     unit = units().get(watch.bare.line(watch.focus).probe.quantity, "")
-    return events.stream(current_app.extensions["hub"], dip_id, watch.tick, watch.moved, unit)
+    return events.stream(hub, dip_id, watch.tick, watch.moved, unit)

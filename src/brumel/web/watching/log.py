@@ -7,7 +7,6 @@ headers and parameters of the database are never logged.
 from __future__ import annotations
 
 import logging
-import os
 import re
 import sys
 import time
@@ -75,9 +74,8 @@ def _set_up(level: str) -> None:
         handler = _OurHandler()
         handler.setFormatter(
             JsonFormatter(
-                ["asctime", "levelname", "name", "message"],
-                rename_fields={"asctime": "at", "levelname": "level", "name": "of"},
-                static_fields={"pid": os.getpid()},
+                ["asctime", "levelname", "name", "message", "process"],
+                rename_fields={"asctime": "at", "levelname": "level", "name": "of", "process": "pid"},
             )
         )
         handler.addFilter(_Numbered())

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import uuid
+from functools import cache
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import Select, Uuid, bindparam, exists, func, select
 
 from brumel.core.settling import Settling
 from brumel.core.trace import Trace
@@ -37,35 +36,12 @@ def settling_numbers(settling: Settling) -> dict[str, Any]:
     }
 
 
-class _Watch:
-    """One dip being watched by one page."""
-
-    dip: Dip | None
-
-    def __init__(self) -> None:
-        self.trace = Trace.none()
-
-    def _news(self, session: Session) -> Trace | None:
-        """Samples that came since the last look, None where there are none."""
-        if self.dip is None:
-            return None
-        last = int(self.trace.seq[-1]) if self.trace.seq.size else -1
-        new = samples.trace(session, self.dip, last)
-        if not new.seq.size:
-            return None
-        self.trace = self.trace.joined(new)
-        return new
-
-    def _same_dip(self, session: Session, probe_id: uuid.UUID) -> bool:
-        newest = session.scalar(select(func.max(Dip.number)).where(Dip.probe_id == probe_id))
-        return self.dip is not None and newest == self.dip.number
-
-
-class RunWatch(_Watch):
-    """The present cup of a run."""
+class RunWatch:
+    """The present cup of a run, watched by one page."""
 
     def __init__(self, desk: Desk, run_id: str) -> None:
-        super().__init__()
+        self.trace = Trace.none()
+        self.heard: samples.Heard = samples.nothing_heard
         self.silent = False
         self.desk = desk
         with desk.read() as session:
@@ -75,8 +51,7 @@ class RunWatch(_Watch):
 
     def tick(self) -> dict[str, Any] | None:
         """What is new to show, None when nothing came."""
-        with self.desk.read() as session:
-            new = self._news(session)
+        new = self._news()
         if new is None and not self._silent():
             return None
         self.silent = new is None
@@ -96,6 +71,16 @@ class RunWatch(_Watch):
             "suspicions": [{"code": s.code, "sentence": s.sentence, "remedy": s.remedy} for s in seen.suspicions],
         }
 
+    def _news(self) -> Trace | None:
+        """Samples that came since the last look, None where there are none."""
+        if self.dip is None:
+            return None
+        new = samples.news(self.desk.read, self.dip, self.trace, self.heard)
+        if not new.seq.size:
+            return None
+        self.trace = self.trace.joined(new)
+        return new
+
     def _silent(self) -> bool:
         """Whether the meter has gone quiet, and the page was not told yet."""
         if self.silent or self.dip is None or self.dip.source != "live" or not self.trace.t_s.size:
@@ -105,10 +90,18 @@ class RunWatch(_Watch):
 
     def moved(self) -> bool:
         """Whether the run has gone on elsewhere, so that the page must be read afresh."""
+        run = self.state.run
         with self.desk.read() as session:
-            run_id = self.state.run.id
-            points = select(func.count()).where(Point.run_id == run_id).scalar_subquery()
-            changes = select(func.count()).where(RunChange.run_id == run_id).scalar_subquery()
-            turn = session.scalar(select(points + changes))
-            ended = session.get(RunEnd, run_id)
-            return bool(ended) or turn != self.state.turn or not self._same_dip(session, self.state.run.probe_id)
+            ended, turn, newest = session.execute(_where_it_stands(), {"run": run.id, "probe": run.probe_id}).one()
+        return bool(ended) or turn != self.state.turn or self.dip is None or newest != self.dip.number
+
+
+@cache
+def _where_it_stands() -> Select[Any]:
+    """Whether a run has ended, its turn, and the number of its probe's newest dip."""
+    run = bindparam("run", type_=Uuid)
+    ended = exists().where(RunEnd.run_id == run)
+    points = select(func.count()).where(Point.run_id == run).scalar_subquery()
+    changes = select(func.count()).where(RunChange.run_id == run).scalar_subquery()
+    newest = select(func.max(Dip.number)).where(Dip.probe_id == bindparam("probe", type_=Uuid)).scalar_subquery()
+    return select(ended, points + changes, newest)

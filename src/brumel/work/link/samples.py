@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import uuid
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from sqlalchemy import ColumnElement, func, select, text
@@ -25,11 +27,13 @@ LONGEST_DIP = timedelta(hours=3)
 _ADD = text(
     "insert into samples (dip_id, seq, at, t_s, signal, temperature_c, displayed) "
     "select * from unnest(cast(:dip as uuid[]), cast(:seq as int[]), cast(:at as timestamptz[]), cast(:t as float8[]), "
-    "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing"
+    "cast(:y as float8[]), cast(:c as float8[]), cast(:shown as float8[])) on conflict do nothing returning dip_id, seq"
 )
 
 
-_TELL = text("select pg_notify(:channel, dip) from unnest(cast(:dips as text[])) as dip")
+_TELL = text("select pg_notify(:channel, said) from unnest(cast(:said as text[])) as said")
+#: PostgreSQL lets an announcement have 8 000 bytes.
+_LONGEST_ANNOUNCEMENT = 7500
 
 #: A sample as it comes: number, seconds since the dip began, signal, temperature [°C], what a display showed.
 SampleRow = tuple[int, float, float, float, float | None]
@@ -51,15 +55,29 @@ def store_samples(session: Session, dip: Dip, rows: Sequence[SampleRow]) -> int:
 
 
 def store_all(session: Session, traces: Sequence[tuple[Dip, Sequence[SampleRow]]]) -> int:
-    """The same for several dips at once; whoever watches one of them is told."""
+    """The same for several dips at once; whoever watches one of them is told, with the samples."""
     flat = [(dip.id, dip.started_at + timedelta(seconds=row[1]), *row) for dip, rows in traces for row in rows]
     if not flat:
         return 0
     ids, at, seq, t_s, y, c, shown = (list(column) for column in zip(*flat, strict=True))
     connection = session.connection()
     done = connection.execute(_ADD, {"dip": ids, "seq": seq, "at": at, "t": t_s, "y": y, "c": c, "shown": shown})
-    connection.execute(_TELL, {"channel": SAMPLES_CHANNEL, "dips": [str(i) for i in dict.fromkeys(ids)]})
-    return done.rowcount
+    new = {(row.dip_id, row.seq) for row in done}
+    said = [announcement(dip, [row for row in rows if (dip.id, row[0]) in new]) for dip, rows in traces if rows]
+    connection.execute(_TELL, {"channel": SAMPLES_CHANNEL, "said": said})
+    return len(new)
+
+
+def announcement(dip: Dip, rows: Sequence[SampleRow]) -> str:
+    """What is said of new samples: the dip by its id, and the samples where there is room for them."""
+    whole = f"{dip.id} {json.dumps(list(rows), separators=(',', ':'))}"
+    return whole if len(whole) <= _LONGEST_ANNOUNCEMENT else str(dip.id)
+
+
+def announced(said: str) -> tuple[str, list[SampleRow] | None]:
+    """What an announcement is about, by id, and the samples in it; None where they must be asked for."""
+    name, _, rows = said.partition(" ")
+    return name, [cast(SampleRow, tuple(row)) for row in json.loads(rows)] if rows else None
 
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
@@ -100,6 +118,27 @@ def trace_of(dip: Dip, rows: Sequence[Any]) -> Trace:
         tuple(columns[4]),
         dip.entered,
     )
+
+
+#: Tells the samples of a dip that were announced since it was last asked; None where the database must be asked.
+Heard = Callable[[], list[SampleRow] | None]
+
+
+def nothing_heard() -> None:
+    """For a page that hears no announcements."""
+
+
+def news(session: Callable[[], AbstractContextManager[Session]], dip: Dip, was: Trace, heard: Heard) -> Trace:
+    """The samples of a dip that came after those of `was`; the database is asked where they were not all heard.
+
+    session : opens one to read with
+    """
+    last = int(was.seq[-1]) if was.seq.size else -1
+    told = heard()
+    if told is not None:
+        return trace_of(dip, sorted(row for row in told if row[0] > last))
+    with session() as opened:
+        return trace(opened, dip, last)
 
 
 def within(start: datetime) -> tuple[ColumnElement[bool], ColumnElement[bool]]:

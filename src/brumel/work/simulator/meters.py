@@ -26,7 +26,7 @@ from brumel.work.quantities import standards
 
 MOST_AT_ONCE = 600
 #: It looks no oftener than this, however fast its clock runs [s].
-SOONEST_S = 0.1
+SOONEST_S = 0.05
 
 
 def truth(session: Session, subject: str) -> dict[str, Any]:
@@ -71,12 +71,13 @@ class Simulator:
         self.desk = desk
         self._standing: dict[uuid.UUID, _Standing | None] = {}
         self._next: dict[uuid.UUID, int] = {}
-        #: How long nothing is due [s] after a look; 0 where no probe stands anywhere.
+        #: How long nothing is due after a look [s]; 0 where no probe stands anywhere.
         self.pause_s = 0.0
 
     def pump(self) -> int:
         """Store what is due by now, all dips in one transaction."""
-        new = 0
+        due: list[tuple[Dip, list[samples.SampleRow]]] = []
+        to_next_s = [1 / SAMPLES_PER_S]
         with self.desk.sessions.begin() as session:
             now = self.desk.clock()
             dips = samples.open_dips(session, now, Meter.link == "simulated")
@@ -88,12 +89,17 @@ class Simulator:
                 stands = self._standing[dip.id]
                 if stands is None:
                     continue
-                due_s = (now - dip.started_at).total_seconds() * pace
-                stored, self._next[dip.id] = _advance(session, dip, stands, self._next[dip.id], due_s)
-                new += stored
-            self.pause_s = min(max(1 / (SAMPLES_PER_S * pace), SOONEST_S), 1 / SAMPLES_PER_S) if dips else 0.0
-            for gone in set(self._standing) - {d.id for d in dips}:
-                del self._standing[gone], self._next[gone]
+                elapsed_s = (now - dip.started_at).total_seconds()
+                rows = shows(stands, dip, elapsed_s * pace, self._next[dip.id])
+                due.append((dip, rows))
+                to_next_s.append((self._next[dip.id] + len(rows)) / (SAMPLES_PER_S * pace) - elapsed_s)
+            new = samples.store_all(session, due)
+        for dip, rows in due:
+            self._next[dip.id] += len(rows)
+        for gone in set(self._standing) - {d.id for d in dips}:
+            del self._standing[gone], self._next[gone]
+        took_s = (self.desk.clock() - now).total_seconds()
+        self.pause_s = max(min(to_next_s) - took_s, SOONEST_S) if dips else 0.0
         return new
 
 
@@ -107,12 +113,6 @@ def shows(stands: _Standing, dip: Dip, upto_s: float, first: int = 0) -> list[sa
     t_s = seq / SAMPLES_PER_S
     y, c = stands.sensor.sense(stands.liquid, t_s, stands.start, dip.number)
     return [(int(s), float(t), float(e), float(k), None) for s, t, e, k in zip(seq, t_s, y, c, strict=True)]
-
-
-def _advance(session: Session, dip: Dip, stands: _Standing, first: int, due_s: float) -> tuple[int, int]:
-    """Store samples from number `first` up to `due_s`; how many were new, and the number that comes next."""
-    rows = shows(stands, dip, due_s, first)
-    return samples.store_samples(session, dip, rows), first + len(rows)
 
 
 def standing(session: Session, dip: Dip, start: Start | None = None) -> _Standing:

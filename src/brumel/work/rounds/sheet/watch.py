@@ -24,6 +24,8 @@ class VisitWatch:
 
     def __init__(self, desk: Desk, visit_id: str, probe_id: str = "") -> None:
         self.desk = desk
+        #: What is announced of each dip.
+        self.heard: dict[uuid.UUID, samples.Heard] = {}
         with desk.read() as session:
             whole_sheet = sheet.sheet_of_visit(session, visit_id, desk.clock())
             self.past = sites.past_values(
@@ -33,6 +35,11 @@ class VisitWatch:
         bare = [replace(line, trace=Trace.none() if line.trace is not None else None) for line in whole_sheet.lines]
         self.bare = replace(whole_sheet, lines=tuple(bare))
         self.focus = whole_sheet.line(probe_id).probe.id
+
+    @property
+    def dips(self) -> list[uuid.UUID]:
+        """Where probes stand now, by id."""
+        return [line.dip.id for line in self.bare.lines if line.dip is not None and line.trace is not None]
 
     @property
     def dip(self) -> Dip | None:
@@ -51,16 +58,15 @@ class VisitWatch:
         """What is new to show, None when nothing came."""
         fresh: dict[uuid.UUID, Trace] = {}
         lines = []
-        with self.desk.read() as session:
-            for line in self.bare.lines:
-                if line.dip is not None and line.trace is not None:
-                    last = int(line.trace.seq[-1]) if line.trace.seq.size else -1
-                    new = samples.trace(session, line.dip, last)
-                    if new.seq.size:
-                        fresh[line.probe.id] = new
-                        lines.append(replace(line, trace=line.trace.joined(new)))
-                        continue
-                lines.append(line)
+        for line in self.bare.lines:
+            if line.dip is not None and line.trace is not None:
+                heard = self.heard.get(line.dip.id, samples.nothing_heard)
+                new = samples.news(self.desk.read, line.dip, line.trace, heard)
+                if new.seq.size:
+                    fresh[line.probe.id] = new
+                    lines.append(replace(line, trace=line.trace.joined(new)))
+                    continue
+            lines.append(line)
         if not fresh:
             return None
         self.bare = replace(self.bare, lines=tuple(lines))
