@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
 
@@ -71,6 +72,9 @@ class Simulator:
         self.desk = desk
         self._standing: dict[uuid.UUID, _Standing | None] = {}
         self._next: dict[uuid.UUID, int] = {}
+        # Where probes stand is asked for as often as a sample is due, however many probes there are.
+        self._dips: list[Dip] = []
+        self._pace, self._looked_at = 1.0, datetime.min.replace(tzinfo=UTC)
         #: How long nothing is due after a look [s]; 0 where no probe stands anywhere.
         self.pause_s = 0.0
 
@@ -80,8 +84,11 @@ class Simulator:
         to_next_s = [1 / SAMPLES_PER_S]
         with self.desk.sessions.begin() as session:
             now = self.desk.clock()
-            dips = samples.open_dips(session, now, Meter.link == "simulated")
-            pace = float(truth(session, "clock").get("pace", 1.0)) if dips else 1.0
+            if not 0 <= (now - self._looked_at).total_seconds() < 1 / SAMPLES_PER_S:
+                self._dips = samples.open_dips(session, now, Meter.link == "simulated")
+                self._pace = float(truth(session, "clock").get("pace", 1.0)) if self._dips else 1.0
+                self._looked_at = now
+            dips, pace = self._dips, self._pace
             for dip in dips:
                 if dip.id not in self._standing:
                     self._standing[dip.id] = _standing_or_none(session, dip)
