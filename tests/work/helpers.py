@@ -1,5 +1,6 @@
 """Shortcuts into the demo's made-up things, and whole runs through the use cases."""
 
+import time
 import uuid
 
 from sqlalchemy import select
@@ -92,6 +93,14 @@ def let_settle(desk, clock, run, longest=300, step=10):
             break
     with desk.read() as session:
         return bench.live_cup(session, bench.load_run(session, run))
+
+
+def until(holds, longest_s=20):
+    """Wait until something is so that another thread does."""
+    end = time.monotonic() + longest_s
+    while not holds():
+        assert time.monotonic() < end
+        time.sleep(0.02)
 
 
 def is_settled(desk, state):

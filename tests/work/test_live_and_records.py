@@ -4,10 +4,11 @@ import uuid
 from datetime import timedelta
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import event, select, text
 
 from brumel.core.errors import InputError
-from brumel.store.tables import Reading, User
+from brumel.store.tables import Dip, Reading, User
+from brumel.web.live import Hub
 from brumel.work import bench, kit, people, records, rounds, simulator
 from brumel.work.bench import watch as run_watch
 from brumel.work.desk import MovedOn, NotFound, object_id
@@ -44,6 +45,69 @@ def test_a_watched_cup_tells_only_what_is_new_and_judges_the_whole(desk, clock, 
     assert not page.moved()
     bench.accept(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
     assert page.moved()
+
+
+#: Breaks the lines of those who listen, in this database alone.
+CUT = (
+    "select pg_terminate_backend(pid) from pg_stat_activity "
+    "where datname = current_database() and query ilike 'listen %'"
+)
+
+
+@pytest.fixture
+def hub(desk):
+    hub = Hub(desk.sessions.kw["bind"].url.render_as_string(hide_password=False))
+    with hub.watch(lambda: None, "anything"):
+        h.until(lambda: hub.is_listening)
+        yield hub
+
+
+def test_what_is_heard_of_a_cup_is_what_was_stored_and_asks_nothing(desk, clock, things, hub):
+    run = h.start(desk, things)
+    dip = uuid.UUID(bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0).id)
+    asks, hears = run_watch.RunWatch(desk, run), run_watch.RunWatch(desk, run)
+    ear = hears.heard = hub.ear(str(dip))
+    engine = desk.sessions.kw["bind"]
+
+    def seen(asked):
+        """What both pages see next, the one that hears after so many queries."""
+        told, queries = asks.tick(), []
+
+        def count(*_):
+            queries.append(1)
+
+        event.listen(engine, "before_cursor_execute", count)
+        heard = hears.tick()
+        event.remove(engine, "before_cursor_execute", count)
+        assert heard == told
+        assert len(queries) == asked
+        return told
+
+    def stored(rows):
+        with desk.sessions.begin() as session:
+            samples.store_samples(session, session.get_one(Dip, dip), rows)
+        h.until(lambda: not ear.is_sure or (ear.rows and ear.rows[-1][0] == rows[-1][0]))
+
+    assert seen(1) is None  # what was there before it listened is asked for once
+    for n in range(0, 40, 2):
+        stored([(i, i / 2, 100.0 + 1 / (3 + i), 20.0, None) for i in (n, n + 1)])
+        assert seen(0)["seq"] == n + 1
+    stored([(40, 20.0, 100.1, 20.0, None)])
+    stored([(40, 20.0, -1.0, 20.0, None), (41, 20.5, 100.2, 20.0, None)])  # one of them sent again, wrongly
+    assert seen(0)["y"] == [100.1, 100.2]
+    assert seen(0) is None
+    stored([(i, i / 2, 100.0, 20.0, None) for i in range(42, 641)])  # more than an announcement holds
+    assert seen(1)["seq"] == 640
+    with engine.connect() as connection:
+        connection.execute(text(CUT))
+    h.until(lambda: not hub.is_listening)
+    stored([(641, 320.5, 100.0, 20.0, None)])
+    assert seen(1)["seq"] == 641
+    h.until(lambda: hub.is_listening)
+    stored([(642, 321.0, 100.0, 20.0, None)])
+    assert seen(1)["seq"] == 642  # it may have missed some between
+    stored([(643, 321.5, 100.0, 20.0, None)])
+    assert seen(0)["seq"] == 643
 
 
 def test_a_watched_water_gives_ph_and_its_questions(desk, clock, things):
