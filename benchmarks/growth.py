@@ -68,6 +68,35 @@ def _measure(client: Any, places: Mapping[str, str]) -> dict[str, float]:
     return found
 
 
+#: Why readings are kept in spite of a question; one of them is looked for.
+WHYS = (
+    "Rain since morning",
+    "Weed at the inflow",
+    "The pump was off",
+    "Just fed",
+    "Ice at the edge",
+    "Cloudy",
+    "Low water",
+)
+SAID = (
+    *(f"{why}, {what}" for what in ("read again", "the same", "noted", "shown") for why in WHYS),
+    "Stopped below the weir",
+)
+
+
+def _mark(session: Session) -> None:
+    """Something to be found: of each of the newest visits one reading beyond its limit, questioned, and with a reason."""
+    session.execute(text("alter table readings disable trigger evidence"))
+    session.execute(
+        text(
+            "update readings set outcome = 'exceeded', flag = 3, reason = 'Stopped below the weir' where id in "
+            "(select (array_agg(r.id))[1] from readings r join standing_readings s on s.reading_id = r.id join "
+            "(select id from visits order by at desc limit 40) v on v.id = r.visit_id where r.reason = '' group by v.id)"
+        )
+    )
+    session.execute(text("alter table readings enable trigger evidence"))
+
+
 def _grow(session: Session) -> None:
     """Copies of the demo's own readings over five years and more, signed; and logged samples in the partitions there are."""
     own = ("id", "root_id", "version", "at", "written_at", "visit_id")
@@ -91,15 +120,21 @@ def _grow(session: Session) -> None:
         )
     )
     session.execute(text("create index on copied (old_id)"))
+    # One of fifty lies beyond its limit, one of a hundred is questioned, one of fifty has a reason.
+    odd = {
+        "outcome": "case when random() < 0.02 then 'exceeded' else replace(g.outcome, 'exceeded', 'met') end",
+        "flag": "case when random() < 0.01 then 3 else 1 end",
+        "reason": "case when random() < 0.02 then (cast(:said as text[]))[cast(ceil(random() * 29) as int)] else '' end",
+    }
     session.execute(
         text(
             f"insert into readings (id, root_id, version, at, written_at, visit_id, {names}) "
-            f"select g.id, g.id, 1, g.at, g.at, g.new_visit, {', '.join('g.' + c for c in columns)} from ("
+            f"select g.id, g.id, 1, g.at, g.at, g.new_visit, {', '.join(odd.get(c, 'g.' + c) for c in columns)} from ("
             f"select gen_random_uuid() as id, r.at - (v.at - c.at) as at, c.id as new_visit, "
             f"{', '.join('r.' + c for c in columns)} from readings r join visits v on v.id = r.visit_id "
             "join copied c on c.old_id = v.id where r.version = 1) g limit :most"
         ),
-        {"most": READINGS},
+        {"most": READINGS, "said": list(SAID)},
     )
     session.execute(text("alter table readings enable trigger waits"))
     dip = session.execute(text("select dip_id, min(at) from samples group by dip_id limit 1")).one()
@@ -122,6 +157,8 @@ def main(url: str) -> None:
     app = create_app(Config(url, "b" * 40, demo=True, insecure_cookies=True))
     client = sign_in(app, "ilka")
     asked = places(desk, things)
+    with desk.sessions.begin() as session:
+        _mark(session)
     before = _measure(client, asked)
     start = time.perf_counter()
     with desk.sessions.begin() as session:

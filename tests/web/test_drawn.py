@@ -1,6 +1,7 @@
 """Drawn views: everything lies on the paper, limits are where the numbers say, labels do not lie on one another."""
 
 import re
+from collections import Counter
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -127,11 +128,47 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
     )
     assert [m["label"] for m in view["months"]] == ["21 Apr", "27 Apr", "3 May", "9 May", "15 May"]
     assert view["usual"][0] < view["usual"][1]
+    assert (view["count"], view["newest"]) == (3, pytest.approx(7.21))
     newest = view["dots"][-1]
     assert newest["up"] < newest["y"] < newest["down"]
     assert newest["x"] < view["now"] <= view["frame"].right
     assert [d["id"] for d in view["dots"]] == [30, 3, 1]
     assert site_drawings.last_readings([], now, "UTC", site_drawings.BehindReadings({})) is None
+
+
+def test_many_readings_are_drawn_some_together_and_none_of_what_speaks_against_them_is_lost():
+    now = datetime(2026, 5, 20, 9, tzinfo=UTC)
+    backings = ("bracketed", "open", "corrected", "unbacked", "doubtful", "not reported")
+    readings = [
+        SimpleNamespace(
+            at=now - timedelta(hours=6 * n),
+            value=7.0 + (n % 7) / 10,
+            expanded_uncertainty=0.02 * (n % 3),
+            backing=backings[n // 100] if n % 100 == 50 and n < 600 else "bracketed",
+            flag=4 if n == 650 else 1,
+            id=n,
+        )
+        for n in range(700)
+    ]
+
+    def drawn(**more):
+        behind = site_drawings.BehindReadings({}, **more)
+        return site_drawings.last_readings(readings, now, "UTC", behind)
+
+    view = drawn()
+    dots = view["dots"]
+    assert len(dots) == site_drawings.MOST_DOTS
+    assert [d["x"] for d in dots] == sorted({d["x"] for d in dots})
+    assert (view["count"], view["newest"]) == (700, readings[0].value)
+    # The gravest mark of those drawn together stands for all of them, and their bar reaches as far as any of them.
+    marks = Counter(d["mark"] for d in dots)
+    assert marks == {"square": 54, "disc": 1, "diamond": 1, "open square": 1, "cross": 3}
+    frame = view["frame"]
+    assert min(d["up"] for d in dots) == frame.y(max(r.value + r.expanded_uncertainty for r in readings))
+    assert max(d["down"] for d in dots) == frame.y(min(r.value - r.expanded_uncertainty for r in readings))
+    assert sum(path.count("M") for _, path in view["marks"]) == len(dots)
+    assert view["stems"].count("V") == len(dots)
+    assert "open square" not in {d["mark"] for d in drawn(rests=False)["dots"]}
 
 
 def test_staff_and_ribbon_follow_what_was_done():

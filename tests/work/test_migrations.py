@@ -102,7 +102,11 @@ def test_the_migrations_tell_each_step_and_end_where_the_tables_are(empty):
     engine = create_engine(empty)
 
     def ours(name, kind, _parents):
-        return not (kind == "table" and name and name.startswith(("samples_", "alembic")))
+        # What finds parts of words is the migrations' alone: it rests on an extension, which may be missing.
+        return not (
+            (kind == "table" and name and name.startswith(("samples_", "alembic")))
+            or (kind == "index" and name in ("readings_reason_words", "visit_notes_words"))
+        )
 
     with engine.connect() as connection:
         context = MigrationContext.configure(

@@ -78,12 +78,27 @@ def test_visits_are_found_by_what_is_asked_of_them_and_by_the_sites_own_day(desk
         (dict(backing="bracketed"), set()),
         (dict(backing="open", quantity="temperature"), set()),  # of one and the same reading
         (dict(decision="doubt"), set()),
+        (dict(words="ansa depth"), {world["slip"]}),  # a name and a reason
+        (dict(words="reed", sort="site"), one["late"]),
+        (dict(words="reed ansa nobody", sort="site"), set()),
         (dict(page=2), set()),
     ]
     for search, wanted in cases:
         assert found(desk, **search) == wanted, search
-    for sort in records.SORTS:
-        assert found(desk, sort=sort) == every
+
+
+def test_a_page_of_visits_is_what_their_export_has_in_every_order(desk, clock, things, world):
+    h.visit(desk, clock, things, "raceway", early=True, reason="First slip, again")
+    for search in (dict(), dict(words="first"), dict(words="a"), dict(quantity="ph"), dict(words="raceway ansa")):
+        orders = []
+        for sort in records.SORTS:
+            asked = records.Search(**search, sort=sort)
+            with desk.read() as session:
+                query = visits.ordered(visits.query_of(asked), sort)
+                orders.append([visit.id for visit in session.scalars(query)])
+                assert [row.visit.id for row in visits.find(session, asked).rows] == orders[-1], asked
+        assert len({frozenset(order) for order in orders}) == 1
+        assert orders[0] == orders[1][::-1]
 
 
 def test_a_day_is_the_sites_own_and_not_the_servers(desk, clock, things):

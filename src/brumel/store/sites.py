@@ -79,7 +79,7 @@ class Visit(Base):
 
     __tablename__ = "visits"
     id: Mapped[Uuid] = uuid_key()
-    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"), index=True)
+    site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
     operator_id: Mapped[Uuid] = mapped_column(ForeignKey("users.id"))
     outing_id: Mapped[Uuid | None] = mapped_column(ForeignKey("outings.id"), index=True)
     source: Mapped[str]
@@ -92,7 +92,11 @@ class Visit(Base):
     photos: Mapped[list[Photo]] = relationship(viewonly=True, order_by="Photo.at")
     if TYPE_CHECKING:
         moved_to_id: Mapped[Uuid | None]
-    __table_args__ = (Index("visits_by_time", "at", "id"),)
+    __table_args__ = (
+        Index("visits_by_time", "at", "id"),
+        Index("visits_by_site", "site_id", "at", "id"),
+        Index("visits_by_person", "operator_id", "at", "id"),
+    )
 
     @property
     def probes(self) -> list[Probe]:
@@ -139,7 +143,7 @@ class Reading(Base):
     id: Mapped[Uuid] = uuid_key()
     root_id: Mapped[Uuid]
     version: Mapped[int]
-    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"), index=True)
+    visit_id: Mapped[Uuid] = mapped_column(ForeignKey("visits.id"))
     site_id: Mapped[Uuid] = mapped_column(ForeignKey("sites.id"))
     quantity: Mapped[str]
     at: Mapped[datetime]
@@ -177,6 +181,7 @@ class Reading(Base):
     __table_args__ = (
         UniqueConstraint("root_id", "version"),
         Index("readings_by_site", "site_id", "quantity", "at"),
+        Index("readings_by_visit", "visit_id", "quantity"),
         Index("readings_by_time", "at"),
         Index("readings_by_calibration", "calibration_id", "at"),
         # Few readings are odd, or have a reason: they are found without a walk through all the others.

@@ -155,6 +155,7 @@ def _charts(session: Session, of: reports.OfSite, told: reports.Report) -> list[
                 spans[quantity],
                 seasons[quantity],
                 scale_of(quantity),
+                quantity != "temperature",
             )
             drawing = site_drawings.last_readings(rows, end, site.zone, behind, "end")
             drawn.append({"quantity": quantity, "unit": rows[0].unit, "drawing": drawing})

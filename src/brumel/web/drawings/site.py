@@ -15,6 +15,7 @@ from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, room, ticks
 from brumel.web.units import Scale, scale, scale_of
 from brumel.work.rounds.site_history import CalibrationSpan
+from brumel.work.rounds.sites import PastReading
 
 #: What is drawn over depth and time, in this order.
 DEEP = ("temperature", "oxygen", "salinity", "ph")
@@ -28,6 +29,7 @@ class BehindReadings:
     spans : of the calibrations, with what became of them
     season : where 8 of 10 readings of a month of earlier years lay, by month
     scale : to the reader's unit
+    rests : whether such readings rest on a calibration
     """
 
     ranges: Mapping[str, Any]
@@ -35,10 +37,15 @@ class BehindReadings:
     spans: Sequence[CalibrationSpan] = ()
     season: Mapping[int, tuple[float, float]] = field(default_factory=dict)
     scale: Scale = field(default_factory=lambda: Scale(""))
+    rests: bool = True
+
+
+#: A reading as it is drawn.
+Drawn = Reading | PastReading
 
 
 def last_readings(
-    readings: Sequence[Reading], now: datetime, zone: str, behind: BehindReadings, end: str = ""
+    readings: Sequence[Drawn], now: datetime, zone: str, behind: BehindReadings, end: str = ""
 ) -> dict[str, Any] | None:
     """A site's last readings of one quantity and their uncertainty, with all that speaks for or against them behind.
 
@@ -62,10 +69,14 @@ def last_readings(
     def place(at: datetime) -> float:
         return frame.x((at - start).total_seconds() / span)
 
-    dots = [_dot(r, shown, place(r.at), frame) for r in ordered]
+    dots = [_dot(some, behind, place(some[len(some) // 2].at), frame) for some in _in_columns(ordered, start, now)]
     return {
         "frame": frame,
         "dots": dots,
+        "count": len(ordered),
+        "newest": shown(ordered[-1].value),
+        "stems": " ".join(f"M{d['x']},{d['up']} V{d['down']}" for d in dots),
+        "marks": _marks_of(dots),
         "months": [{"x": place(day), "label": label} for day, label in _marks(start, now, zone)],
         "y_ticks": y_ticks,
         "tick_digits": tick_digits,
@@ -90,7 +101,7 @@ def last_readings(
     }
 
 
-def _reach(readings: Sequence[Reading], shown: Scale, sides: Sequence[float]) -> tuple[float, float]:
+def _reach(readings: Sequence[Drawn], shown: Scale, sides: Sequence[float]) -> tuple[float, float]:
     """The ends of the value axis: every reading with its uncertainty and whatever is drawn behind, with some room."""
     lows = [shown(r.value - (r.expanded_uncertainty or 0.0)) for r in readings]
     highs = [shown(r.value + (r.expanded_uncertainty or 0.0)) for r in readings]
@@ -99,19 +110,61 @@ def _reach(readings: Sequence[Reading], shown: Scale, sides: Sequence[float]) ->
     return low - pad, high + pad
 
 
-def _dot(reading: Reading, shown: Scale, x: float, frame: Frame) -> dict[str, Any]:
-    u, value = shown.step(reading.expanded_uncertainty or 0.0), shown(reading.value)
+#: More readings than these are drawn some together, for they would cover one another.
+MOST_DOTS = 60
+
+
+def _in_columns(readings: Sequence[Drawn], start: datetime, now: datetime) -> list[list[Drawn]]:
+    """The readings one by one; where there are many, those of equal spans of time together."""
+    if len(readings) <= MOST_DOTS:
+        return [[r] for r in readings]
+    wide = (now - start) / MOST_DOTS
+    columns: dict[int, list[Drawn]] = {}
+    for r in readings:
+        columns.setdefault(min(int((r.at - start) / wide), MOST_DOTS - 1), []).append(r)
+    return list(columns.values())
+
+
+#: How a reading is marked, the gravest first: the class it is inked by, and its outline about its place.
+MARKS = {
+    "cross": ("d-cross", "m-4,-4 l8,8 m0,-8 l-8,8"),
+    "open square": ("d-open", "m-3.5,-3.5 h7 v7 h-7 z"),
+    "diamond": ("d-filled", "m0,-4.5 l4.5,4.5 l-4.5,4.5 l-4.5,-4.5 z"),
+    "disc": ("d-filled", "m-3,0 a3,3 0 1 0 6,0 a3,3 0 1 0 -6,0 z"),
+    "square": ("d-filled", "m-3.2,-3.2 h6.4 v6.4 h-6.4 z"),
+}
+_OF_BACKING = {"doubtful": "cross", "not reported": "cross", "corrected": "diamond", "bracketed": "square"}
+
+
+def _mark(reading: Drawn, behind: BehindReadings) -> str:
+    if reading.flag > 2:
+        return "cross"
+    if reading.backing == "unbacked" and behind.rests:
+        return "open square"
+    return _OF_BACKING.get(reading.backing, "disc")
+
+
+def _dot(readings: Sequence[Drawn], behind: BehindReadings, x: float, frame: Frame) -> dict[str, Any]:
+    """A reading with its uncertainty; of several the middle one, how far they reach, and the gravest mark of them."""
+    shown = behind.scale
+    middle = sorted(readings, key=lambda r: r.value)[len(readings) // 2]
+    reach = [(shown(r.value), shown.step(r.expanded_uncertainty or 0.0)) for r in readings]
     return {
         "x": x,
-        "y": frame.y(value),
-        "up": frame.y(value + u),
-        "down": frame.y(value - u),
-        "backing": reading.backing,
-        "flag": reading.flag,
-        "value": value,
-        "at": reading.at,
-        "id": reading.id,
+        "y": frame.y(shown(middle.value)),
+        "up": frame.y(max(value + u for value, u in reach)),
+        "down": frame.y(min(value - u for value, u in reach)),
+        "mark": min((_mark(r, behind) for r in readings), key=list(MARKS).index),
+        "id": middle.id,
     }
+
+
+def _marks_of(dots: Sequence[Mapping[str, Any]]) -> list[tuple[str, str]]:
+    """The marks of a drawing, one path for each sort: the class it is inked by, and the path."""
+    sorts = [(ink, outline, [d for d in dots if d["mark"] == mark]) for mark, (ink, outline) in MARKS.items()]
+    return [
+        (ink, " ".join(f"M{d['x']},{d['y']} {outline}" for d in some)) for ink, outline, some in sorts[::-1] if some
+    ]
 
 
 def _decimals(values: Sequence[float]) -> int:

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from brumel.store.tables import Reading, Site
+from brumel.store.tables import Site
 from brumel.web.access import desk
 from brumel.web.drawings import site as site_drawings
 from brumel.web.units import scale_of
@@ -29,15 +29,18 @@ def at_depth(site: Site, depth_m: float | None) -> tuple[float, float] | None:
 
 def readings_before(
     session: Session, site: Site, quantities: Sequence[str], count: int, depth_m: float | None = None
-) -> dict[str, list[Reading]]:
-    return rounds.standings(session, site.id, quantities, count, depths=at_depth(site, depth_m), bare=True)
+) -> dict[str, list[rounds.PastReading]]:
+    return rounds.past_readings(session, site.id, quantities, count, depths=at_depth(site, depth_m))
 
 
 def drawn(
-    session: Session, site: Site, readings: Mapping[str, list[Reading]], depth_m: float | None = None
+    session: Session, site: Site, readings: Mapping[str, list[rounds.PastReading]], depth_m: float | None = None
 ) -> dict[str, Any]:
     now = desk().clock()
-    seasons = site_history.seasons(session, site.id, list(readings), now, at_depth(site, depth_m))
+    read = [r for rows in readings.values() for r in rows]
+    since = min((r.at for r in read), default=now)
+    known = [quantity for quantity, rows in readings.items() if rows]
+    seasons = site_history.seasons(session, site.id, known, now, at_depth(site, depth_m), since)
     spans = site_history.spans(session, readings)
     drawings = {}
     for quantity, rows in readings.items():
@@ -49,8 +52,9 @@ def drawn(
                 site.ranges.get(quantity, {}),
                 site.limits.get(quantity, {}),
                 spans[quantity],
-                seasons[quantity],
+                seasons.get(quantity, {}),
                 scale_of(quantity),
+                quantity != "temperature",
             ),
         )
     return drawings

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from brumel.core.errors import InputError
 from brumel.core.quantity_table import ON_SHEET
 from brumel.methods.field import load_field
-from brumel.store.tables import Reading, Site
+from brumel.store.tables import Site
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.drawings import site as site_drawings
@@ -109,10 +109,10 @@ def _deployments(session: Session, site: Site) -> list[tuple[Any, str]]:
 VISITS_LISTED, MAIN_QUANTITIES = 8, 4
 
 
-def _last_visits(site: Site, rows: Mapping[str, list[Reading]]) -> dict[str, Any]:
+def _last_visits(site: Site, rows: Mapping[str, list[rounds.PastReading]]) -> dict[str, Any]:
     """The last visits with what the site is read for, {quantity: reading}, the newest first."""
     main = [q for q in ON_SHEET if q in site.ranges and rows.get(q)][:MAIN_QUANTITIES]
-    visits: dict[uuid.UUID, dict[str, Reading]] = {}
+    visits: dict[uuid.UUID, dict[str, rounds.PastReading]] = {}
     for row in sorted((r for q in main for r in rows[q] if r.role == "first"), key=lambda r: r.at, reverse=True):
         visits.setdefault(row.visit_id, {}).setdefault(row.quantity, row)
     listed = list(visits.items())[:VISITS_LISTED]

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import uuid
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
 from typing import Any
 
-from sqlalchemy import ColumnElement, Text, and_, func, or_, select
+from sqlalchemy import ColumnElement, CompoundSelect, Select, Text, and_, false, func, or_, select, union_all
+from sqlalchemy.orm import Session
 
 from brumel.store.records import Decision, Unsigned
 from brumel.store.rounds import Outing, VisitNote
@@ -22,6 +24,19 @@ WORTHS = ("exceeded", "cannot tell", "questioned", "failed", "mended")
 SIZES = {"wide": 15, "compact": 25}
 
 
+#: Words of a search that are looked for.
+MOST_WORDS = 8
+
+
+@dataclass(frozen=True)
+class Named:
+    """The sites and people whose names hold a word, by id; and whether any note or reason does."""
+
+    sites: tuple[uuid.UUID, ...]
+    people: tuple[uuid.UUID, ...]
+    is_said: bool
+
+
 @dataclass(frozen=True)
 class Search:
     """What to look for; empty fields do not narrow. Days are those of the site's own clock, of `zone` where there is no site.
@@ -29,6 +44,7 @@ class Search:
     quantity, backing, worth, decision : of one and the same reading
     signed : of a visit: "yes" where all of it is signed, "no" where something waits; of a reading likewise
     words : in the names of site, client and person, in notes, and in the reasons of readings
+    named : whose names hold each word, where that was looked up, see `with_names`
     """
 
     client_id: uuid.UUID | None = None
@@ -47,6 +63,7 @@ class Search:
     sort: str = "newest"
     page: int = 1
     size: int = SIZES["wide"]
+    named: Mapping[str, Named] | None = None
 
 
 def of_reading(search: Search, reading: Any = Reading) -> list[ColumnElement[bool]]:
@@ -87,7 +104,7 @@ def of_visit(search: Search, at: Any = Visit.at) -> list[ColumnElement[bool]]:
     if search.round_id:
         found.append(Visit.outing_id.in_(select(Outing.id).where(Outing.round_id == search.round_id)))
     found += on_days(search, at, Site.zone)
-    found += [_says(word) for word in search.words.split()[:8]]
+    found += [_says(word, (search.named or {}).get(word)) for word in _words(search)]
     return found
 
 
@@ -129,16 +146,43 @@ def holds(column: Any, word: str) -> ColumnElement[bool]:
     return contains
 
 
-def _says(word: str) -> ColumnElement[bool]:
+def _says(word: str, named: Named | None) -> ColumnElement[bool]:
     """Where a visit's names, notes or reasons hold a word."""
-    owners = select(Client.id).where(holds(Client.name, word))
-    people = select(User.id).where(holds(User.name, word))
+    said = Visit.id.in_(_said(word))
+    if named is None:
+        sites, people = _of_name(word)
+        return or_(Visit.site_id.in_(sites), Visit.operator_id.in_(people), said)
+    # Where only names hold it, their index tells the visits; where none does, the few that say it are all there are.
+    known = ((Visit.site_id, named.sites), (Visit.operator_id, named.people))
+    return or_(false(), *(column.in_(ids) for column, ids in known if ids), *([said] if named.is_said else []))
+
+
+def _said(word: str) -> CompoundSelect[Any]:
+    """The visits of whose notes, or the reasons of whose readings, one holds a word."""
     noted = select(VisitNote.visit_id).where(VisitNote.kind == "note", holds(VisitNote.body.cast(Text), word))
     reasoned = select(Reading.visit_id).where(Reading.reason != "", holds(Reading.reason, word), is_standing())
-    return or_(
-        holds(Site.name, word),
-        Site.client_id.in_(owners),
-        Visit.operator_id.in_(people),
-        Visit.id.in_(noted),
-        Visit.id.in_(reasoned),
-    )
+    return union_all(noted, reasoned)
+
+
+def _of_name(word: str) -> tuple[Select[uuid.UUID], Select[uuid.UUID]]:
+    """The sites and the people whose name, or whose client's, holds a word."""
+    owned = select(Client.id).where(holds(Client.name, word))
+    sites = select(Site.id).where(or_(holds(Site.name, word), Site.client_id.in_(owned)))
+    return sites, select(User.id).where(holds(User.name, word))
+
+
+def with_names(session: Session, search: Search) -> Search:
+    """The search with its words looked up among the names, by one query; the database finds visits by them the sooner."""
+    if not (words := _words(search)):
+        return search
+    asked: list[Any] = []
+    for word in words:
+        sites, people = _of_name(word)
+        asked += [func.array(sites.scalar_subquery()), func.array(people.scalar_subquery()), _said(word).exists()]
+    found = session.execute(select(*asked)).one()
+    each = zip(words, found[0::3], found[1::3], found[2::3], strict=True)
+    return replace(search, named={word: Named(tuple(sites), tuple(people), said) for word, sites, people, said in each})
+
+
+def _words(search: Search) -> list[str]:
+    return search.words.split()[:MOST_WORDS]

@@ -7,18 +7,18 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Select, and_, func, select
-from sqlalchemy.orm import Load, Session, joinedload, lazyload
+from sqlalchemy import Select, and_, select, true
+from sqlalchemy.orm import Load, Session, aliased, joinedload, lazyload
 
 from brumel.store.records import Unsigned
 from brumel.store.rounds import Outing, Round
 from brumel.store.standing import StandingReading
 from brumel.store.tables import Client, Reading, Site, User, Visit
 from brumel.work.quantities import names as quantity_names
-from brumel.work.records.narrowing import Search, is_in_place, of_reading, of_visit, reads, waits
+from brumel.work.records.narrowing import Search, is_in_place, of_reading, of_visit, reads, waits, with_names
 
 #: Visits are counted no further: beyond it, a search is narrowed rather than leafed through.
-MOST_COUNTED = 2000
+MOST_COUNTED = 300
 
 
 @dataclass(frozen=True)
@@ -131,12 +131,25 @@ class Found:
 
 def find(session: Session, search: Search) -> Found:
     """One page of the visits a search finds. At most `MOST_COUNTED` are counted."""
-    query = query_of(search)
-    counted = query.with_only_columns(Visit.id).order_by(None).limit(MOST_COUNTED).subquery()
-    total = session.scalar(select(func.count()).select_from(counted)) or 0
-    page = ordered(query, search.sort).offset((search.page - 1) * search.size).limit(search.size)
-    rows = rows_of(session, list(session.scalars(page.options(*in_a_row()))))
-    return Found(rows, quantities_of(rows), total)
+    # What is shown of a visit is looked up for those of the page alone, so that finding them stays a narrow query.
+    ids = list(session.scalars(_first(with_names(session, search))))
+    shown = ids[(search.page - 1) * search.size : search.page * search.size]
+    visits = {v.id: v for v in session.scalars(select(Visit).where(Visit.id.in_(shown)).options(*in_a_row()))}
+    rows = rows_of(session, [visits[i] for i in shown])
+    return Found(rows, quantities_of(rows), len(ids))
+
+
+def _first(search: Search) -> Select[Any]:
+    """The ids of the first visits of a search, as many as are counted, in its order."""
+    found = query_of(search)
+    if search.sort != "site":
+        return ordered(found, search.sort).with_only_columns(Visit.id).limit(MOST_COUNTED)
+    # Site by site, each read from its newest visit on, so that those of the last sites are not sorted to be left out.
+    site = aliased(Site)
+    newest = ordered(found.where(Visit.site_id == site.id), "newest").limit(MOST_COUNTED)
+    each = newest.with_only_columns(Visit.id, Visit.at).lateral()
+    of_sites = select(each.c.id).select_from(site).join(Client, Client.id == site.client_id).join(each, true())
+    return of_sites.order_by(Client.name, site.name, each.c.at.desc(), each.c.id).limit(MOST_COUNTED)
 
 
 def quantities_of(rows: Iterable[VisitRow]) -> list[str]:
@@ -148,9 +161,7 @@ def query_of(search: Search) -> Select[Any]:
     """The visits that a search finds, in no order."""
     query = select(Visit).join(Site, Site.id == Visit.site_id).where(is_in_place(), *of_visit(search))
     if asked := of_reading(search):
-        # Named once more for the reading, the site leads to the index of its quantities.
-        here = [Reading.site_id == search.site_id] if search.site_id else []
-        query = query.where(reads(*here, *asked))
+        query = query.where(reads(*asked))
     if search.signed:
         some = reads(waits())
         query = query.where(some if search.signed == "no" else and_(reads(), ~some, Visit.source != "imported"))

@@ -15,6 +15,7 @@ from brumel.store.records import Closing
 from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Reading, Visit
 from brumel.work.rounds.sheet.sheet import of_visit
+from brumel.work.rounds.sites import PastReading
 
 #: the worse of two states of one span is the one that is drawn
 WORST = ("bracketed", "corrected", "open", "unbacked", "doubtful", "not reported")
@@ -39,7 +40,9 @@ class CalibrationSpan:
     state: str
 
 
-def spans(session: Session, readings: Mapping[str, Sequence[Reading]]) -> dict[str, list[CalibrationSpan]]:
+def spans(
+    session: Session, readings: Mapping[str, Sequence[Reading | PastReading]]
+) -> dict[str, list[CalibrationSpan]]:
     """The spans the readings of each quantity lie in, oldest first; each reading's calibration is at hand or looked up."""
     wanted = {r.calibration_id for rows in readings.values() for r in rows if r.calibration_id is not None}
     if not wanted:
@@ -73,19 +76,25 @@ def seasons(
     quantities: Sequence[str],
     now: datetime,
     depths: tuple[float, float] | None = None,
+    since: datetime | None = None,
 ) -> dict[str, dict[int, tuple[float, float]]]:
     """Where 8 of 10 readings of each month lay in the five years before: {quantity: {month: (low, high)}}.
 
     Months of the last ten months are the present season and do not count; a month needs five readings.
+
+    since : only the months from then to now are asked for; all twelve where it is None, or a year ago
     """
     month = literal("1 month").cast(Interval)
     first, last = (
         func.date_trunc("month", literal(at)) for at in (now - timedelta(days=365 * YEARS), now - timedelta(days=300))
     )
     months = func.generate_series(first, last, month).column_valued("month")
-    wanted = select(
-        func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"), months.label("month")
-    ).subquery()
+    of_year = {(since + timedelta(days=d)).month for d in range((now - since).days + 2)} if since else range(1, 13)
+    wanted = (
+        select(func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"), months.label("month"))
+        .where(extract("month", months).in_(of_year))
+        .subquery()
+    )
     few = (
         select(Reading.value)
         .where(Reading.site_id == site_id, Reading.quantity == wanted.c.quantity, *_counts())

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from sqlalchemy import ARRAY, String, func, literal, select, true
-from sqlalchemy.orm import Session, defer, lazyload
+from sqlalchemy import ARRAY, ColumnElement, String, func, literal, select, true
+from sqlalchemy.orm import Session, lazyload
 
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
@@ -47,51 +47,54 @@ def site_of(session: Session, site_id: str | uuid.UUID) -> Site:
 
 
 def standing(
-    session: Session,
-    site_id: uuid.UUID,
-    quantity: str,
-    count: int = HISTORY,
-    depths: tuple[float, float] | None = None,
-    bare: bool = False,
+    session: Session, site_id: uuid.UUID, quantity: str, count: int = HISTORY, depths: tuple[float, float] | None = None
 ) -> list[Reading]:
-    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named.
+    """The standing (newest) versions of a site's readings of a quantity, newest first; of some depths [m] where named."""
+    query = select(Reading).options(lazyload("*")).where(Reading.site_id == site_id, Reading.quantity == quantity)
+    query = query.where(is_standing(), *_at_depths(depths)).order_by(Reading.at.desc()).limit(count)
+    return list(session.scalars(query))
 
-    bare : without working, settling and findings, which a drawing of hundreds has no use for
-    """
-    return standings(session, site_id, [quantity], count, depths, bare)[quantity]
+
+def _at_depths(depths: tuple[float, float] | None) -> list[ColumnElement[bool]]:
+    return [] if depths is None else [Reading.depth_m.is_(None) | Reading.depth_m.between(*depths)]
 
 
-def standings(
+class PastReading(NamedTuple):
+    """What a drawing of a site's past has use for in a reading."""
+
+    id: uuid.UUID
+    visit_id: uuid.UUID
+    quantity: str
+    at: datetime
+    value: float
+    unit: str
+    expanded_uncertainty: float | None
+    backing: str
+    flag: int
+    role: str
+    calibration_id: uuid.UUID | None
+
+
+def past_readings(
     session: Session,
     site_id: uuid.UUID,
     quantities: Sequence[str],
     count: int = HISTORY,
     depths: tuple[float, float] | None = None,
-    bare: bool = False,
-) -> dict[str, list[Reading]]:
-    """The same of several quantities by one query, which looks up the newest of each in an index."""
-    wanted = select(func.unnest(literal(list(quantities), ARRAY(String))).label("quantity")).subquery()
+) -> dict[str, list[PastReading]]:
+    """The newest standing readings of several quantities, newest first, by one query that finds those of each in an index."""
+    wanted = select(func.unnest(literal(list(quantities), ARRAY(String))).label("wanted")).subquery()
     newest = (
-        select(Reading.id)
-        .where(Reading.site_id == site_id, Reading.quantity == wanted.c.quantity, is_standing())
+        select(*(getattr(Reading, name) for name in PastReading._fields))
+        .where(Reading.site_id == site_id, Reading.quantity == wanted.c.wanted, is_standing(), *_at_depths(depths))
         .order_by(Reading.at.desc())
         .limit(count)
+        .lateral()
     )
-    if depths is not None:
-        newest = newest.where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths))
-    ids = newest.lateral()
-    query = (
-        select(Reading)
-        .options(lazyload("*"))
-        .where(Reading.id.in_(select(ids.c.id).select_from(wanted).join(ids, true())))
-        .order_by(Reading.at.desc())
-    )
-    if bare:
-        query = query.options(defer(Reading.working), defer(Reading.settling), defer(Reading.findings))
-    rows: dict[str, list[Reading]] = {q: [] for q in quantities}
-    for row in session.scalars(query):
-        rows[row.quantity].append(row)
-    return rows
+    rows: dict[str, list[PastReading]] = {q: [] for q in quantities}
+    for row in session.execute(select(newest).select_from(wanted).join(newest, true())):
+        rows[row.quantity].append(PastReading._make(row))
+    return {q: sorted(found, key=lambda r: r.at, reverse=True) for q, found in rows.items()}
 
 
 def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
