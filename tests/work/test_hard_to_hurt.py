@@ -9,7 +9,8 @@ from types import SimpleNamespace
 import psycopg
 import pytest
 from click.testing import CliRunner
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
+from sqlalchemy.exc import InternalError
 from sqlalchemy.orm import undefer
 
 from brumel import cli
@@ -17,7 +18,7 @@ from brumel.core.errors import BrumelError, InputError
 from brumel.store.chain import Anchor, newest_anchor, walk
 from brumel.store.documents import Document
 from brumel.store.rights import DERIVED, EVIDENCE, PASSING
-from brumel.store.tables import Audit, Client, WriteKey
+from brumel.store.tables import Audit, Client, Site, WriteKey
 from brumel.work import bench, kit, people
 from brumel.work.desk import UsedBefore
 from brumel.work.once import fingerprint
@@ -308,6 +309,24 @@ def test_evidence_stays_for_the_owner_too_and_the_application_owns_nothing(desk,
             assert (
                 connection.execute("select has_table_privilege('readings', 'delete')").fetchone() == before == (False,)
             )
+
+
+def test_looking_writes_nothing_and_what_was_planned_is_not_planned_again(desk, things):
+    with pytest.raises(InternalError, match="read-only"), desk.read() as session:
+        session.execute(text("update sites set name = 'elsewhere'"))
+    with desk.read() as session:
+        session.scalars(select(Site)).first().name = "elsewhere"  # a slip of a page is neither written nor a fault
+    for _ in range(8):
+        with desk.read() as session:
+            names = session.scalars(select(Site.name)).all()
+    assert "elsewhere" not in names
+    kept = text("select count(*) from pg_prepared_statements where statement like '%sites%'")
+    with desk.read() as session:
+        assert session.scalar(kept) == 1
+    with desk.sessions.begin() as session:  # and what is written with the same connection is written
+        session.get_one(Site, uuid.UUID(things.sites["pool"])).name = "The pool"
+    with desk.read() as session:
+        assert "The pool" in session.scalars(select(Site.name)).all()
 
 
 def test_the_application_makes_room_for_coming_months_and_for_nothing_else(database_url):

@@ -211,6 +211,8 @@ class Cluster:
             )
             if self.name == "test":  # thrown away after a crash anyway, and copies databases by the hundred
                 options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off -c max_wal_size=256MB"
+                # Their databases are small: a plan is made for one look, and the order of joins as it is written does.
+                options += " -c join_collapse_limit=1 -c wal_level=minimal -c max_wal_senders=0"
             done = self._ctl("start", "-w", "-t", "30", "-o", options, "-l", str(self.data / "server.log"), check=False)
             if done.returncode == 0:
                 return
