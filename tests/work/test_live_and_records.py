@@ -146,6 +146,34 @@ def test_the_meter_goes_on_after_a_restart_and_stops_where_it_must(desk, clock, 
     assert simulator.pump(desk) == 0
 
 
+def test_the_meter_wakes_when_a_sample_is_due_and_finds_a_dip_that_was_just_begun(desk, clock, things):
+    run = h.start(desk, things)
+    meter = simulator.Simulator(desk)
+    assert (meter.pump(), meter.pause_s) == (0, 0.0)  # it waits for a dip to be announced
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+    clock.on(seconds=0.2)
+    assert (meter.pump(), meter.pause_s) == (1, pytest.approx(0.3))
+    clock.on(seconds=0.3)
+    assert (meter.pump(), meter.pause_s) == (1, pytest.approx(0.5))
+    bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)  # dipped again: another dip
+    clock.on(seconds=0.5)
+    assert (meter.pump(), meter.pause_s) == (2, pytest.approx(0.5))
+    bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Night fell")
+    clock.on(seconds=0.5)
+    assert (meter.pump(), meter.pause_s) == (0, 0.0)
+    for pace, pause in ((1, 0.45), (14, 0.2)):
+        with desk.sessions.begin() as session:
+            simulator.set_truth(session, "clock", {"pace": pace})
+        run = h.start(desk, things)
+        bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)
+        clock.on(seconds=0.05)
+        meter.pump()
+        assert meter.pause_s == pytest.approx(pause)
+        bench.abandon(desk, things.ansa, h.key(), run_id=run, reason="Night fell")
+        clock.on(seconds=1)
+        meter.pump()
+
+
 def test_typed_probes_and_bad_senders_are_left_alone(desk, clock, things):
     run = h.start(desk, things, "B1", source="typed")
     bench.dip(desk, things.ansa, h.key(), run_id=run, step="neutral", turn=0)

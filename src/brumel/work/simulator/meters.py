@@ -26,8 +26,8 @@ from brumel.work.link import samples
 from brumel.work.quantities import standards
 
 MOST_AT_ONCE = 600
-#: It looks no oftener than this, however fast its clock runs [s].
-SOONEST_S = 0.05
+#: It looks no oftener than this, however many probes stand somewhere; and where its clock is made to run faster [s].
+SOONEST_S, SOONEST_FAST_S = 0.05, 0.2
 
 
 def truth(session: Session, subject: str) -> dict[str, Any]:
@@ -84,7 +84,7 @@ class Simulator:
         to_next_s = [1 / SAMPLES_PER_S]
         with self.desk.sessions.begin() as session:
             now = self.desk.clock()
-            if not 0 <= (now - self._looked_at).total_seconds() < 1 / SAMPLES_PER_S:
+            if not self._dips or not 0 <= (now - self._looked_at).total_seconds() < 1 / SAMPLES_PER_S:
                 self._dips = samples.open_dips(session, now, Meter.link == "simulated")
                 self._pace = float(truth(session, "clock").get("pace", 1.0)) if self._dips else 1.0
                 self._looked_at = now
@@ -106,7 +106,7 @@ class Simulator:
         for gone in set(self._standing) - {d.id for d in dips}:
             del self._standing[gone], self._next[gone]
         took_s = (self.desk.clock() - now).total_seconds()
-        self.pause_s = max(min(to_next_s) - took_s, SOONEST_S) if dips else 0.0
+        self.pause_s = max(min(to_next_s) - took_s, SOONEST_S if pace <= 1 else SOONEST_FAST_S) if dips else 0.0
         return new
 
 
