@@ -82,9 +82,11 @@ def readers_units() -> Mapping[str, Any]:
     if (of_document := g.get("units_of_document")) is not None:
         chosen: Mapping[str, Any] = of_document
         return chosen
-    if g.get("units_of_record") or not current_user.is_authenticated:
+    if g.get("units_of_record"):
         return {}
-    units: Mapping[str, Any] = current_user.user.units
+    units: Mapping[str, Any] | None = g.get("units_of_reader")
+    if units is None:  # asked for each number of a page, and dear to look up
+        units = g.units_of_reader = current_user.user.units if current_user.is_authenticated else {}
     return units
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Select, and_, select, true
@@ -51,20 +52,20 @@ class Cell:
 
     values: tuple[Value, ...]
 
-    @property
+    @cached_property
     def shown(self) -> tuple[Value, ...]:
         """The values of the first instrument; all of them where it read nothing."""
         return tuple(v for v in self.values if v.role == "first") or self.values
 
-    @property
+    @cached_property
     def low(self) -> Value:
         return min(self.shown, key=lambda v: v.value)
 
-    @property
+    @cached_property
     def high(self) -> Value:
         return max(self.shown, key=lambda v: v.value)
 
-    @property
+    @cached_property
     def marks(self) -> tuple[str, ...]:
         """What speaks against taking it as it is, the gravest first; empty where nothing does."""
         said = {mark for value in self.values for mark in marks_of(value)}
