@@ -3,12 +3,28 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
 from typing import Any
 
-from sqlalchemy import ColumnElement, CompoundSelect, Select, Text, and_, false, func, or_, select, union_all
+from sqlalchemy import (
+    ARRAY,
+    ColumnElement,
+    CompoundSelect,
+    Select,
+    Text,
+    Uuid,
+    and_,
+    any_,
+    false,
+    func,
+    literal,
+    literal_column,
+    or_,
+    select,
+    union_all,
+)
 from sqlalchemy.orm import Session
 
 from brumel.store.records import Decision, Unsigned
@@ -24,17 +40,17 @@ WORTHS = ("exceeded", "cannot tell", "questioned", "failed", "mended")
 SIZES = {"wide": 15, "compact": 25}
 
 
-#: Words of a search that are looked for.
-MOST_WORDS = 8
+#: Words of a search that are looked for; and up to how many visits that say one are named to the database.
+MOST_WORDS, MOST_SAID = 8, 5000
 
 
 @dataclass(frozen=True)
 class Named:
-    """The sites and people whose names hold a word, by id; and whether any note or reason does."""
+    """The sites and people whose names hold a word, and the visits that say it, by id; None where those are many."""
 
-    sites: tuple[uuid.UUID, ...]
-    people: tuple[uuid.UUID, ...]
-    is_said: bool
+    sites: Sequence[uuid.UUID]
+    people: Sequence[uuid.UUID]
+    visits: Sequence[uuid.UUID] | None
 
 
 @dataclass(frozen=True)
@@ -79,10 +95,11 @@ def of_reading(search: Search, reading: Any = Reading) -> list[ColumnElement[boo
     if search.worth:
         found.append(
             {
-                "exceeded": reading.outcome == "exceeded",
+                # As the indexes have it that find the few among the many.
+                "exceeded": reading.outcome == literal_column("'exceeded'"),
                 "cannot tell": reading.outcome == "cannot tell",
-                "questioned": reading.flag == 3,
-                "failed": reading.flag == 4,
+                "questioned": reading.flag == literal_column("3"),
+                "failed": reading.flag == literal_column("4"),
                 "mended": and_(reading.version > 1, reading.decision_id.is_(None)),
             }[search.worth]
         )
@@ -148,19 +165,20 @@ def holds(column: Any, word: str) -> ColumnElement[bool]:
 
 def _says(word: str, named: Named | None) -> ColumnElement[bool]:
     """Where a visit's names, notes or reasons hold a word."""
-    said = Visit.id.in_(_said(word))
     if named is None:
         sites, people = _of_name(word)
-        return or_(Visit.site_id.in_(sites), Visit.operator_id.in_(people), said)
-    # Where only names hold it, their index tells the visits; where none does, the few that say it are all there are.
-    known = ((Visit.site_id, named.sites), (Visit.operator_id, named.people))
-    return or_(false(), *(column.in_(ids) for column, ids in known if ids), *([said] if named.is_said else []))
+        return or_(Visit.site_id.in_(sites), Visit.operator_id.in_(people), Visit.id.in_(_said(word)))
+    # Where names alone hold it, their indexes tell the visits; where none does, the few that say it are all there are.
+    known = ((Visit.site_id, named.sites), (Visit.operator_id, named.people), (Visit.id, named.visits))
+    found = [column == any_(literal(ids, ARRAY(Uuid))) for column, ids in known if ids]
+    return or_(false(), *found, *([Visit.id.in_(_said(word))] if named.visits is None else []))
 
 
 def _said(word: str) -> CompoundSelect[Any]:
     """The visits of whose notes, or the reasons of whose readings, one holds a word."""
     noted = select(VisitNote.visit_id).where(VisitNote.kind == "note", holds(VisitNote.body.cast(Text), word))
-    reasoned = select(Reading.visit_id).where(Reading.reason != "", holds(Reading.reason, word), is_standing())
+    some = Reading.reason != literal_column("''")  # as the index has it that finds them
+    reasoned = select(Reading.visit_id).where(some, holds(Reading.reason, word), is_standing())
     return union_all(noted, reasoned)
 
 
@@ -178,10 +196,12 @@ def with_names(session: Session, search: Search) -> Search:
     asked: list[Any] = []
     for word in words:
         sites, people = _of_name(word)
-        asked += [func.array(sites.scalar_subquery()), func.array(people.scalar_subquery()), _said(word).exists()]
+        said = select(_said(word).subquery().c.visit_id).limit(MOST_SAID + 1)
+        asked += [func.array(found.scalar_subquery()) for found in (sites, people, said)]
     found = session.execute(select(*asked)).one()
     each = zip(words, found[0::3], found[1::3], found[2::3], strict=True)
-    return replace(search, named={word: Named(tuple(sites), tuple(people), said) for word, sites, people, said in each})
+    named = {w: Named(sites, people, said if len(said) <= MOST_SAID else None) for w, sites, people, said in each}
+    return replace(search, named=named)
 
 
 def _words(search: Search) -> list[str]:

@@ -10,8 +10,9 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from sqlalchemy import literal, select, true, union_all
+from sqlalchemy import bindparam, literal, select, true, union_all
 from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm.util import identity_key
 
 from brumel.core.conductivity import to_reference
 from brumel.core.constants.defined import STANDARD_PRESSURE_HPA
@@ -32,8 +33,14 @@ SOONEST_S, SOONEST_FAST_S = 0.05, 0.2
 
 def truth(session: Session, subject: str) -> dict[str, Any]:
     """What the simulator knows about a subject; empty where nothing was set."""
-    row = session.get(Truth, subject)
-    return row.body if row else {}
+    held: Truth | None = session.identity_map.get(identity_key(Truth, subject))
+    if held is not None:
+        return held.body
+    # Asked for by the dozen: a column alone is read in half the time of a row.
+    return session.scalar(_BODY, {"subject": subject}) or {}
+
+
+_BODY = select(Truth.body).where(Truth.subject == bindparam("subject"))
 
 
 def truths(session: Session, prefix: str = "") -> dict[str, dict[str, Any]]:
