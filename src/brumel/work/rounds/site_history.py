@@ -6,8 +6,26 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cache
+from typing import Any
 
-from sqlalchemy import ARRAY, ColumnElement, Interval, String, extract, func, literal, select, true, union_all
+from sqlalchemy import (
+    ARRAY,
+    ColumnElement,
+    DateTime,
+    Integer,
+    Interval,
+    Select,
+    String,
+    any_,
+    bindparam,
+    extract,
+    func,
+    literal,
+    select,
+    true,
+    union_all,
+)
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
@@ -84,28 +102,40 @@ def seasons(
 
     since : only the months from then to now are asked for; all twelve where it is None, or a year ago
     """
+    of_year = {(since + timedelta(days=d)).month for d in range((now - since).days + 2)} if since else range(1, 13)
+    given: dict[str, object] = {"quantities": list(quantities), "site": site_id, "of_year": sorted(of_year)}
+    given |= {"first": now - timedelta(days=365 * YEARS), "last": now - timedelta(days=300)}
+    if depths is not None:
+        given |= {"from_m": depths[0], "to_m": depths[1]}
+    by_quantity: dict[str, dict[int, tuple[float, float]]] = {q: {} for q in quantities}
+    for quantity, at, low, high in session.execute(_seasons(depths is not None), given):
+        by_quantity[quantity][int(at)] = (float(low), float(high))
+    return by_quantity
+
+
+@cache
+def _seasons(at_depths: bool) -> Select[Any]:
+    """Put together once a process: it is asked for with every sheet."""
     month = literal("1 month").cast(Interval)
     first, last = (
-        func.date_trunc("month", literal(at)) for at in (now - timedelta(days=365 * YEARS), now - timedelta(days=300))
+        func.date_trunc("month", bindparam(name, type_=DateTime(timezone=True))) for name in ("first", "last")
     )
     months = func.generate_series(first, last, month).column_valued("month")
-    of_year = {(since + timedelta(days=d)).month for d in range((now - since).days + 2)} if since else range(1, 13)
-    wanted = (
-        select(func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"), months.label("month"))
-        .where(extract("month", months).in_(of_year))
-        .subquery()
-    )
+    quantities = func.unnest(bindparam("quantities", type_=ARRAY(String))).label("quantity")
+    of_year = any_(bindparam("of_year", type_=ARRAY(Integer)))
+    wanted = select(quantities, months.label("month")).where(extract("month", months) == of_year).subquery()
+    between = Reading.depth_m.between(bindparam("from_m"), bindparam("to_m"))
     few = (
         select(Reading.value)
-        .where(Reading.site_id == site_id, Reading.quantity == wanted.c.quantity, *_counts())
+        .where(Reading.site_id == bindparam("site"), Reading.quantity == wanted.c.quantity, *_counts())
         .where(Reading.at >= wanted.c.month, Reading.at < wanted.c.month + month)
-        .where(Reading.depth_m.is_(None) | Reading.depth_m.between(*depths) if depths else true())
+        .where(Reading.depth_m.is_(None) | between if at_depths else true())
         .order_by(Reading.at.desc())
         .limit(A_MONTH)
         .lateral()
     )
     which = extract("month", wanted.c.month).label("which")
-    query = (
+    return (
         select(
             wanted.c.quantity,
             which,
@@ -117,10 +147,6 @@ def seasons(
         .group_by(wanted.c.quantity, which)
         .having(func.count() >= FEWEST)
     )
-    by_quantity: dict[str, dict[int, tuple[float, float]]] = {q: {} for q in quantities}
-    for quantity, at, low, high in session.execute(query):
-        by_quantity[quantity][int(at)] = (float(low), float(high))
-    return by_quantity
 
 
 def by_depth(

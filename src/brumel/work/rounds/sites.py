@@ -5,9 +5,10 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
+from functools import cache
+from typing import Any, NamedTuple
 
-from sqlalchemy import ARRAY, ColumnElement, String, func, literal, select, true
+from sqlalchemy import ARRAY, ColumnElement, Select, String, bindparam, func, literal, select, true
 from sqlalchemy.orm import Session, lazyload
 
 from brumel.core import believability as belief
@@ -55,7 +56,7 @@ def standing(
     return list(session.scalars(query))
 
 
-def _at_depths(depths: tuple[float, float] | None) -> list[ColumnElement[bool]]:
+def _at_depths(depths: tuple[Any, Any] | None) -> list[ColumnElement[bool]]:
     return [] if depths is None else [Reading.depth_m.is_(None) | Reading.depth_m.between(*depths)]
 
 
@@ -83,18 +84,28 @@ def past_readings(
     depths: tuple[float, float] | None = None,
 ) -> dict[str, list[PastReading]]:
     """The newest standing readings of several quantities, newest first, by one query that finds those of each in an index."""
-    wanted = select(func.unnest(literal(list(quantities), ARRAY(String))).label("wanted")).subquery()
-    newest = (
-        select(*(getattr(Reading, name) for name in PastReading._fields))
-        .where(Reading.site_id == site_id, Reading.quantity == wanted.c.wanted, is_standing(), *_at_depths(depths))
-        .order_by(Reading.at.desc())
-        .limit(count)
-        .lateral()
-    )
+    given = {"quantities": list(quantities), "site": site_id, "most": count}
+    if depths is not None:
+        given |= {"from_m": depths[0], "to_m": depths[1]}
     rows: dict[str, list[PastReading]] = {q: [] for q in quantities}
-    for row in session.execute(select(newest).select_from(wanted).join(newest, true())):
+    for row in session.execute(_newest_of_each(depths is not None), given):
         rows[row.quantity].append(PastReading._make(row))
     return {q: sorted(found, key=lambda r: r.at, reverse=True) for q, found in rows.items()}
+
+
+@cache
+def _newest_of_each(at_depths: bool) -> Select[Any]:
+    """Put together once a process: it is asked for with every sheet."""
+    wanted = select(func.unnest(bindparam("quantities", type_=ARRAY(String))).label("wanted")).subquery()
+    between = _at_depths((bindparam("from_m"), bindparam("to_m"))) if at_depths else []
+    newest = (
+        select(*(getattr(Reading, name) for name in PastReading._fields))
+        .where(Reading.site_id == bindparam("site"), Reading.quantity == wanted.c.wanted, is_standing(), *between)
+        .order_by(Reading.at.desc())
+        .limit(bindparam("most"))
+        .lateral()
+    )
+    return select(newest).select_from(wanted).join(newest, true())
 
 
 def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
