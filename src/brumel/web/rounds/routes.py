@@ -49,7 +49,11 @@ def index() -> Any:
 
 
 #: how far back a site's page looks: at most so many readings of each quantity, so that five years stay quick
-SPANS = {"season": ("the last 40 readings", 40), "year": ("the last 120", 120), "all": ("the last 300, five years of weeks", 300)}
+SPANS = {
+    "season": ("the last 40 readings", 40),
+    "year": ("the last 120", 120),
+    "all": ("the last 300, five years of weeks", 300),
+}
 
 
 @blueprint.get("/sites/<site_id>")
