@@ -96,6 +96,11 @@ def test_what_is_heard_of_a_cup_is_what_was_stored_and_asks_nothing(desk, clock,
     stored([(40, 20.0, -1.0, 20.0, None), (41, 20.5, 100.2, 20.0, None)])  # one of them sent again, wrongly
     assert seen(0)["y"] == [100.1, 100.2]
     assert seen(0) is None
+    for said in (f"{dip} [[", f"{dip} 7", f"{dip} [[1]]", f"{dip} [[1, 2, 3, {{}}, 5]]", " ", "x" * 7000):
+        with engine.begin() as connection:
+            connection.execute(text("select pg_notify('brumel_samples', :said)"), {"said": said})
+        h.until(lambda said=said: not ear.is_sure or str(dip) not in said)
+        assert seen(1 if str(dip) in said else 0) is None
     stored([(i, i / 2, 100.0, 20.0, None) for i in range(42, 641)])  # more than an announcement holds
     assert seen(1)["seq"] == 640
     with engine.connect() as connection:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 from sqlalchemy import ColumnElement, func, select, text
@@ -75,9 +75,19 @@ def announcement(dip: Dip, rows: Sequence[SampleRow]) -> str:
 
 
 def announced(said: str) -> tuple[str, list[SampleRow] | None]:
-    """What an announcement is about, by id, and the samples in it; None where they must be asked for."""
+    """What an announcement is about, by id, and the samples in it; None where they must be asked for.
+
+    Whoever may write to the database may announce anything: what cannot be read counts as nothing said.
+    """
     name, _, rows = said.partition(" ")
-    return name, [cast(SampleRow, tuple(row)) for row in json.loads(rows)] if rows else None
+    try:
+        return name, [_row(*row) for row in json.loads(rows)] if rows else None
+    except (ValueError, TypeError):
+        return name, None
+
+
+def _row(seq: int, t_s: float, signal: float, temperature_c: float, shown: float | None) -> SampleRow:
+    return int(seq), float(t_s), float(signal), float(temperature_c), None if shown is None else float(shown)
 
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
