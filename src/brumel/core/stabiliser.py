@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from scipy import optimize
-
 from brumel.core.checking import Door
 from brumel.core.chlorine import hypochlorous_pka
 from brumel.core.constants.measured import CHLORINE_G_MOL, CYANURIC_G_MOL
@@ -61,6 +59,8 @@ def free_parts(free_mg_l: float, cyanuric_mg_l: float, ph: float, temperature_c:
         bare = 10 ** (PK_CYANURIC[0] - p) + 1 + 10 ** (p - PK_CYANURIC[1]) * (1 + 10 ** (p - PK_CYANURIC[2]))
         for_each = stabiliser / (bare + monos + di + di_acid + tri)
         return for_each * (monos + 2 * (di + di_acid) + 3 * tri)
+
+    from scipy import optimize  # loaded only where water is stabilised
 
     hocl = float(optimize.brentq(lambda h: h * alone + bound(h) - chlorine, 0.0, chlorine, xtol=1e-16, rtol=1e-12))
     as_chlorine = 1000 * CHLORINE_G_MOL
