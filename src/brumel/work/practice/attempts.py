@@ -159,7 +159,7 @@ def result_of(session: Session, attempt_id: uuid.UUID) -> PracticeResult | None:
 
 def desk_of_world(sessions: sessionmaker[Session], real: Clock) -> Desk:
     """The desk of a world: its own sessions, and its own clock as it stands."""
-    with sessions() as session:
+    with Desk(sessions, real).read() as session:
         clock = world_clock.clock_of_world(session, real)
     return Desk(sessions, clock, real)
 
