@@ -16,7 +16,7 @@ from brumel.store.records import Closing
 from brumel.store.rounds import Outing
 from brumel.store.tables import Calibration, Point, Reading, Sample
 from brumel.work import bench, rounds, simulator
-from tests.browser.conftest import axe_findings, check_axe, overprints, small_targets
+from tests.browser.conftest import AXE, axe_findings, check_axe, overprints, small_targets
 from tests.work import helpers as h
 
 
@@ -323,6 +323,7 @@ FIELD_PAGES = "/$|/bench|/rounds/visits|/rounds/outings|/kit/probes/[^/]+/inspec
 @pytest.mark.parametrize(("width", "look"), [(1280, "paper"), (390, "sun"), (1280, "night")])
 def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
     page = open_page(told.base, "ilka", width=width)
+    page.add_init_script(AXE)
     page.get_by_role("button", name=look).click()
     links = [
         *PAGES,
