@@ -38,7 +38,7 @@ START = datetime(2026, 5, 12, 6, 30, tzinfo=UTC)
 DATA = Path(__file__).parent / "data"
 
 
-#: Longest first, so that none of them is what the end of a run waits for; while the first makes the history of four weeks,
+#: Longest first, so that none of them is what the end of a run waits for; while the first makes the history of five weeks,
 #: the next ones are such as do without it.
 SLOWEST = (
     "nothing_overflows[390-sun]",
@@ -182,8 +182,8 @@ def present_template(server: str) -> str:
 
 @pytest.fixture(scope="session")
 def told_template(server: str) -> str:
-    """The same with a history of four weeks: a failed check, tips renewed, a probe that ages."""
-    return _template(server, "told", lambda: datetime.now(UTC), weeks=4)
+    """The same with a history of five weeks: a new membrane, a failed check, a probe that ages."""
+    return _template(server, "told", lambda: datetime.now(UTC), weeks=5)
 
 
 @pytest.fixture(scope="session")

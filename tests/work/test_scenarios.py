@@ -3,15 +3,18 @@
 import uuid
 from datetime import timedelta
 
+import psycopg
 import pytest
-from sqlalchemy import select
+from sqlalchemy import select, text
+from sqlalchemy.exc import ProgrammingError
 
 from brumel.methods.scenarios import load_scenarios
+from brumel.store import practice_world
 from brumel.store.sessions import make_engine, make_sessions
 from brumel.store.tables import User
 from brumel.work import practice
 from brumel.work.desk import Desk, Refused
-from tests.conftest import START, Clock, as_app, database_copy
+from tests.conftest import START, Clock, _ask, as_app, database_copy, do
 from tests.work.practice_player import Player
 
 SCENARIOS = load_scenarios()
@@ -86,6 +89,33 @@ def test_debrief_figures_worked_by_hand(shared):
     )
     assert float(told.split("pH ")[1].split(",")[0]) == pytest.approx(label + table.bottles["old"].shift, abs=0.02)
     assert debrief["poured_ml"] == 150
+
+
+def test_a_world_begun_again_is_the_same_one_emptied_and_guarded_as_before(shared, server):
+    desk, person = shared
+    Player(desk, person, "ph-first").play()
+    world, engine = practice_world.name_of(person.id), desk.sessions.kw["bind"]
+    tables = text(
+        f"select relname, oid from pg_class where relnamespace = '{world}'::regnamespace and relkind in ('r', 'p') "
+        "and not relispartition"
+    )
+    begun = f"select sequencename from pg_sequences where schemaname = '{world}' and last_value is not null"
+    owner = server.rsplit("/", 1)[0] + f"/{engine.url.database}"
+    with engine.connect() as connection:
+        was = connection.execute(tables).all()
+        with pytest.raises(ProgrammingError, match="permission denied"):
+            connection.execute(text(f"delete from {world}.audit"))
+    assert _ask(owner, begun)
+    with desk.sessions.begin() as session:
+        practice_world.make(session, person.id)
+    with engine.connect() as connection:
+        assert connection.execute(tables).all() == was
+        assert not [name for name, _ in was if connection.scalar(text(f"select exists (select from {world}.{name})"))]
+    assert not _ask(owner, begun)  # numbers begin with the first again
+    Player(desk, person, "ph-first").play()
+    for change in (f"update {world}.audit set seq = 0", "delete from public.audit"):
+        with pytest.raises(psycopg.Error, match="evidence"):
+            do(owner, change)
 
 
 def test_events_happen_on_the_way_and_a_finding_is_given_once(shared):
