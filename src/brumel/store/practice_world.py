@@ -15,7 +15,7 @@ def name_of(person_id: uuid.UUID) -> str:
 
 
 def make(session: Session, person_id: uuid.UUID) -> None:
-    """Make a person's world, empty; one that was there is thrown away. By a function of the tables' owner."""
+    """Make a person's world, or empty the one that is there. By a function of the tables' owner."""
     session.execute(select(func.make_practice_world(person_id)))
 
 
