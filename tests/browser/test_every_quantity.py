@@ -24,7 +24,7 @@ GOES_IN = re.compile("The probe is in the cup|The cell is dry|The tip is over|Bo
 MAIN = [
     ("Thermometer A8", {}, 2, r"Error "),
     ("Conductivity cell A3", {}, 2, r"Cell constant 1\.03"),
-    ("ORP probe A4", {}, 1, r"Checked, not adjusted: \+[56] mV"),
+    ("ORP probe A4", {}, 1, r"Checked, not adjusted: \+[4-6] mV"),
     ("Oxygen probe A5", {"Altitude": "612", "Temperature of the water": "9"}, 1, r"Gain 97\.[0-3] %"),
     ("Nitrate tip A6", {"It may go ahead": "Tips only today"}, 2, r"Slope −57\.[1-4] mV a decade"),
     ("Ammonium tip A7", {"It may go ahead": "Tips only today"}, 2, r"Slope 56\.[3-7] mV a decade"),
