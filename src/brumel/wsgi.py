@@ -1,14 +1,21 @@
 """What the server runs, and how: the application is made once, before its workers part from it."""
 
+import asyncio
 import gc
 import os
 import resource
+import sys
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
+from types import FrameType
 
 gc.disable()  # nothing of what is imported is ever garbage; looking for it takes a third of the start
 
+import uvicorn  # noqa: E402
+from gunicorn.arbiter import Arbiter  # noqa: E402
+from uvicorn.server import Server  # noqa: E402
 from uvicorn_worker import UvicornWorker  # noqa: E402
 
 from brumel.config import Config  # noqa: E402
@@ -26,6 +33,25 @@ gc.enable()
 PRESS_READY_S = 4.0
 
 
+class Patient(Server):
+    """Looks once a second whether it is to end, not ten times, which would be all that an idle worker does; told so, at once."""
+
+    def __init__(self, config: uvicorn.Config) -> None:
+        super().__init__(config)
+        self._told, self._loop = asyncio.Event(), asyncio.get_running_loop()
+
+    async def main_loop(self) -> None:
+        counter = 0
+        while not await self.on_tick(counter):
+            counter = (counter + 10) % 864_000  # tenths of a second, as it counts them
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._told.wait(), 1.0)
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        super().handle_exit(sig, frame)
+        self._loop.call_soon_threadsafe(self._told.set)
+
+
 class Worker(UvicornWorker):
     """An asynchronous worker: a connection that waits costs it nothing but its place in a list.
 
@@ -41,6 +67,14 @@ class Worker(UvicornWorker):
         "timeout_keep_alive": 15,
         "h11_max_incomplete_event_size": 32_768,
     }
+
+    async def _serve(self) -> None:
+        self.config.app = self.wsgi
+        server = Patient(config=self.config)
+        self._install_sigquit_handler()
+        await server.serve(sockets=self.sockets)
+        if not server.started:
+            sys.exit(Arbiter.WORKER_BOOT_ERROR)
 
 
 def on_starting(server: object) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import select
+
 import psycopg
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
@@ -13,6 +15,19 @@ from brumel.store import deployments, documents, imports, jobs, logger, practice
 SAMPLES_CHANNEL = "brumel_samples"
 #: Names a job that waits to be done.
 JOBS_CHANNEL = "brumel_jobs"
+
+
+def announced_on(connection: psycopg.Connection, seconds: float | None = None) -> list[psycopg.Notify]:
+    """What is announced on a connection that listens; waits for it so long, or without end [s].
+
+    The driver itself would look ten times a second whether something has come, which is what an idle process is busy with.
+    """
+    if heard := list(connection.notifies(timeout=0)):
+        return heard
+    comes = select.poll()
+    comes.register(connection.fileno(), select.POLLIN)
+    comes.poll(None if seconds is None else seconds * 1000)
+    return list(connection.notifies(timeout=0))
 
 
 class Announcements:
@@ -29,7 +44,7 @@ class Announcements:
                 self._connection = psycopg.connect(self._url, autocommit=True)
                 self._connection.execute(f"listen {self._channel}")
                 return True
-            return any(True for _ in self._connection.notifies(timeout=seconds, stop_after=1))
+            return bool(announced_on(self._connection, seconds))
         except psycopg.Error:
             self._connection = None
             raise

@@ -14,7 +14,7 @@ from weakref import WeakSet
 
 import psycopg
 
-from brumel.store.sessions import SAMPLES_CHANNEL
+from brumel.store.sessions import SAMPLES_CHANNEL, announced_on
 from brumel.work.link.samples import SampleRow, announced
 
 IDLE_S = 2.0
@@ -80,8 +80,9 @@ class Hub:
                 with psycopg.connect(self._url, autocommit=True) as connection:
                     connection.execute(f"listen {SAMPLES_CHANNEL}")
                     self.is_listening = True
-                    for note in connection.notifies():
-                        self._wake(note.payload)
+                    while True:
+                        for note in announced_on(connection):
+                            self._wake(note.payload)
             except psycopg.Error:
                 self._deaf()
                 time.sleep(1)  # pages look for themselves every IDLE_S meanwhile
