@@ -7,16 +7,18 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 import uuid
 from contextlib import suppress
 from http.cookies import SimpleCookie
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from brumel.store.cluster import free_port
-from brumel.store.sessions import make_engine, make_sessions
+from brumel.store.sessions import announced_on, make_engine, make_sessions
 from brumel.work.desk import Desk
 from tests.conftest import as_app, database_copy
 from tests.test_two_machines import Person
@@ -157,3 +159,26 @@ def test_a_reload_takes_new_workers_in_while_the_old_ones_answer(door):
         time.sleep(0.02)
     assert asked > 10
     assert refused <= 1
+
+
+def test_what_is_announced_is_heard_at_once_and_silence_is_not_looked_into(server):
+    """A driver that looks ten times a second would be all that an idle process does."""
+    looks = []
+
+    class Line(psycopg.Connection):
+        def notifies(self, **given):
+            looks.append(given)
+            return super().notifies(**given)
+
+    address = server.replace("+psycopg", "")
+    with Line.connect(address, autocommit=True) as listens, psycopg.connect(address, autocommit=True) as says:
+        listens.execute("listen something")
+        assert announced_on(listens, 0.6) == []
+        assert len(looks) == 2
+        later = threading.Timer(
+            0.2, says.execute, ["select pg_notify('something', n::text) from generate_series(1, 3) n"]
+        )
+        later.start()
+        began = time.monotonic()
+        assert [note.payload for note in announced_on(listens, 5.0)] == ["1", "2", "3"]
+        assert time.monotonic() - began < 2

@@ -34,7 +34,7 @@ PRESS_READY_S = 4.0
 
 
 class Patient(Server):
-    """Looks once a second whether it is to end, not ten times, which would be all that an idle worker does; told so, at once."""
+    """Looks once a second whether it is to end, not ten times, which is what idling would cost; told to, it ends at once."""
 
     def __init__(self, config: uvicorn.Config) -> None:
         super().__init__(config)

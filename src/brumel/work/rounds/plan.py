@@ -107,10 +107,13 @@ def plan_day(
     chosen, missing = carried.best(back), carried.missing
     runs = kit.open_runs(session, [c.probe for c in chosen]) if known.runs is None else known.runs
     methods = kit.default_methods(session, [c.probe for c in chosen])
-    shelf = _Shelf.of(session, now, [c.probe for c in chosen if c.probe.id in runs or not _lasts(c, back)], known)
+    shelf = _Shelf.of(session, now, [c.probe for c in chosen if _needs(c, back, runs)], known)
     to_go = bench.steps_to_go(session, [runs[c.probe.id] for c in chosen if c.probe.id in runs])
     under_way = {c.probe.id: (runs[c.probe.id], to_go[runs[c.probe.id].id]) for c in chosen if c.probe.id in runs}
-    todo = _Todo(chosen, back, shelf, under_way, methods)
+    still = {
+        c.probe.id: _still_of(c, shelf, under_way.get(c.probe.id), methods) for c in chosen if _needs(c, back, runs)
+    }
+    todo = _Todo(chosen, still)
     worked, whose = _schedule(todo, now, leave)
     begin = leave - timedelta(minutes=worked.ready_min)
     starts = now
@@ -199,14 +202,31 @@ UnderWay = tuple[Run, list[StepSpec]]
 
 
 @dataclass(frozen=True)
+class _Still:
+    """A probe's cups still to come: the steps, where it stands at each, and how long it settles in one [min]."""
+
+    steps: Sequence[StepSpec]
+    stands: Mapping[str, str]
+    settle_min: float
+
+
+def _still_of(c: Chosen, shelf: _Shelf, under_way: UnderWay | None, methods: Mapping[uuid.UUID, Method]) -> _Still:
+    if under_way is not None and under_way[0].purpose == "calibration":
+        run, steps = under_way
+        method = Method.model_validate(run.method)
+    else:
+        run, method = None, kit.method_for_probe(methods[c.probe.id], c.probe)
+        steps = list(method.steps)
+    settle_min = max(method.settling.shortest_s, 30.0) * 1.4 / 60
+    return _Still(steps, shelf.cups(c.probe, method, steps, run), settle_min)
+
+
+@dataclass(frozen=True)
 class _Todo:
-    """What is to be scheduled: the probes, the end of the round, the bottles, open runs and the usual methods."""
+    """What is to be scheduled: the probes, and the cups of those that need some; the same whenever it is begun."""
 
     chosen: Sequence[Chosen]
-    until: datetime
-    shelf: _Shelf
-    under_way: Mapping[uuid.UUID, UnderWay]
-    methods: Mapping[uuid.UUID, Method]
+    still: Mapping[uuid.UUID, _Still]
 
 
 #: What a task is, whose probe's, and whether it takes hands or waits.
@@ -241,10 +261,15 @@ def _lasts(c: Chosen, until: datetime) -> bool:
     return c.trust.valid and c.trust.calibration is not None and c.trust.calibration.valid_until >= until
 
 
+def _needs(c: Chosen, until: datetime, runs: Mapping[uuid.UUID, Run]) -> bool:
+    """Whether a probe has something to be done before it goes: a run of it is open, or it does not last."""
+    return c.probe.id in runs or not _lasts(c, until)
+
+
 def _tasks(todo: _Todo, c: Chosen, start: datetime, after: tuple[str, ...]) -> list[tuple[Task, str]]:
     """What a probe still needs before it may go: the rest of a wait, then its cups one by one."""
-    under_way = todo.under_way.get(c.probe.id)
-    if _lasts(c, todo.until) and under_way is None:
+    still = todo.still.get(c.probe.id)
+    if still is None:
         return []
     assert c.trust.facts is not None
     name, tasks = c.probe.name, list[tuple[Task, str]]()
@@ -258,18 +283,10 @@ def _tasks(todo: _Todo, c: Chosen, start: datetime, after: tuple[str, ...]) -> l
     if look is None or look.blocks:
         tasks.append((Task(f"{name}: look", 2.0, True), "inspect it"))
         before = (*before, f"{name}: look")
-    if under_way is not None and under_way[0].purpose == "calibration":
-        steps, method = under_way[1], Method.model_validate(under_way[0].method)
-        stands = todo.shelf.cups(c.probe, method, steps, under_way[0])
-    else:
-        method = kit.method_for_probe(todo.methods[c.probe.id], c.probe)
-        steps = list(method.steps)
-        stands = todo.shelf.cups(c.probe, method, steps, None)
-    settle = max(method.settling.shortest_s, 30.0) * 1.4 / 60
-    for step in steps:
+    for step in still.steps:
         dip, rest = f"{name}: {step.key}", f"{name}: {step.key} settles"
-        tasks.append((Task(dip, HANDS_MIN, True, before), stands[step.key]))
-        tasks.append((Task(rest, settle, False, (dip,)), f"settles {stands[step.key]}"))
+        tasks.append((Task(dip, HANDS_MIN, True, before), still.stands[step.key]))
+        tasks.append((Task(rest, still.settle_min, False, (dip,)), f"settles {still.stands[step.key]}"))
         before = (rest,)
     tasks.append((Task(f"{name}: verdict", VERDICT_MIN, True, before), "verdict"))
     return tasks
