@@ -31,6 +31,7 @@ class Player:
 
     def __init__(self, desk, person, key, *, seed=5, source=None, does=(), pours=None):
         self.real, self.person, self.does = desk, person, set(does)
+        self._desk = None
         with desk.read() as session:
             self.told = practice.scenario(session, key)
         source = source or self.told.meter.links[0]
@@ -50,12 +51,14 @@ class Player:
 
     @property
     def desk(self):
-        return practice.desk_of_world(self.sessions, self.real.clock)
+        if self._desk is None:
+            self._desk = practice.desk_of_world(self.sessions, self.real.clock)
+        return self._desk
 
     def act(self, what, on="", amount=None):
-        return practice.act(
-            self.desk, self.actor, uuid.uuid4(), what=what, probe=self.probe, on=on, amount=amount
-        ).words
+        done = practice.act(self.desk, self.actor, uuid.uuid4(), what=what, probe=self.probe, on=on, amount=amount)
+        self._desk = None  # acts alone move the world's clock
+        return done.words
 
     def wait(self, seconds):
         self.act("wait", amount=seconds)

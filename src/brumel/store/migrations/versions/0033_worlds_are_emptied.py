@@ -18,12 +18,16 @@ def upgrade() -> None:
         create function empty_practice_world(world text) returns void language plpgsql
         set search_path = pg_catalog as $$
         declare
+            tables text;
             everything text;
         begin
-            -- One statement, so that whatever refers to another row of the world goes with it.
-            select string_agg(format('%I as (delete from %I.%I)', 'of_' || c.relname, world, c.relname), ', ')
-            into everything from pg_class c
+            select string_agg(format('%I.%I', world, c.relname), ', ' order by c.relname),
+                string_agg(format('%I as (delete from %I.%I)', 'of_' || c.relname, world, c.relname), ', ')
+            into tables, everything from pg_class c
             where c.relnamespace = world::regnamespace and c.relkind in ('r', 'p') and not c.relispartition;
+            -- Whoever writes there just now is waited for, as the meter that stores a sample.
+            execute 'lock table ' || tables || ' in share row exclusive mode';
+            -- One statement, so that whatever refers to another row of the world goes with it.
             execute 'with ' || everything || ' select';
             perform setval(s.seqrelid, s.seqstart, false) from pg_sequence s join pg_class c on c.oid = s.seqrelid
             where c.relnamespace = world::regnamespace;
