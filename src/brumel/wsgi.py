@@ -94,4 +94,7 @@ def _make_ready() -> None:
     time.sleep(PRESS_READY_S)
     while app.config["DEMO"] and demo.history_under_way(app.extensions["desk"]):
         time.sleep(PRESS_READY_S)  # nobody can print yet, and the history wants the machine
+    import scipy.optimize
+    import scipy.special  # noqa: F401 - so that the first judgement does not wait for them
+
     kinds.make_ready(app)

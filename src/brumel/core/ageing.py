@@ -11,7 +11,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import ndtri, stdtr, stdtrit
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError, WrongShape
@@ -79,6 +78,8 @@ def control_chart(values: Sequence[float], *, baseline: int = 20, smallest_sigma
 
 def next_of(before: Sequence[float] | np.ndarray, smallest_sigma: float) -> tuple[float, float, float]:
     """Centre and spread of the values before, two at least, and how far from the centre a next one may lie."""
+    from scipy.special import ndtri, stdtrit  # loaded where something is foreseen: it takes an eighth of every start
+
     before = np.asarray(before, dtype=np.float64)
     n = before.size
     own = max(float(before.std(ddof=1)), 1e-12)
@@ -122,6 +123,8 @@ def forecast(
     8.2 for straight lines). None too where the trend is not plainly towards the limit (one-sided p over 0.05) or crosses
     only beyond `reach_d`.
     """
+    from scipy.special import stdtr, stdtrit
+
     if len(values) < 5:
         return None
     door = Door()

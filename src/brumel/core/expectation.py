@@ -10,7 +10,6 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtr
 
 from brumel.core.checking import Door
 
@@ -113,6 +112,8 @@ def expected(
 
 @functools.lru_cache(maxsize=2048)
 def _expected(values: tuple[float, ...], days_ago: tuple[float, ...], least: float, in_proportion: bool) -> Expected:
+    from scipy import optimize, special  # loaded with the first expectation: they take a fifth of every start
+
     v, t = np.asarray(values), np.asarray(days_ago)
     near_nothing = 2 * least  # below it, shares of a value mean nothing
     parts = [_predicted(v, t, least)]
@@ -128,13 +129,11 @@ def _expected(values: tuple[float, ...], days_ago: tuple[float, ...], least: flo
 
     def below(x: float) -> float:
         """How probable the next value is to be at most x."""
-        total = float(weights[:first] @ stdtr(parts[0].freedom, (x - parts[0].middle) / parts[0].scale))
+        total = float(weights[:first] @ special.stdtr(parts[0].freedom, (x - parts[0].middle) / parts[0].scale))
         if len(parts) > 1 and x > -near_nothing:
             z = (np.log(x + near_nothing) - parts[1].middle) / parts[1].scale
-            total += float(weights[first:] @ stdtr(parts[1].freedom, z))
+            total += float(weights[first:] @ special.stdtr(parts[1].freedom, z))
         return total
-
-    from scipy import optimize  # loaded with the first expectation: it takes an eighth of every start
 
     reach = float(np.abs(v).max()) + 10 * least + 40 * float(parts[0].scale.max())
 
