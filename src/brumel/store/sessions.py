@@ -5,6 +5,7 @@ from __future__ import annotations
 import select
 
 import psycopg
+from pydantic_core import from_json
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -76,10 +77,12 @@ def make_engine(url: str, *, pool_size: int = 10, longest_s: float | None = None
         url,
         pool_pre_ping=True,
         pool_size=pool_size,
+        pool_use_lifo=True,
         max_overflow=20,
         pool_timeout=8,
         hide_parameters=True,
-        connect_args={"options": " ".join(options)},
+        json_deserializer=from_json,
+        connect_args={"options": " ".join(options), "prepare_threshold": 1},
     )
 
 

@@ -29,13 +29,13 @@ Faults = Sequence[InputError | Refused]
 def reading(reading_id: str, faults: Faults = ()) -> Any:
     """One reading with its ladder, tests, backing and versions."""
     with desk().read() as session:
-        reading = rounds.reading(session, reading_id)
+        reading, versions = records.with_versions(session, reading_id)
         page = render_template(
             "records/reading.html",
             reading=reading,
             working=Working.from_dict(reading.working),
             faults=faults,
-            versions=records.versions(session, reading),
+            versions=versions,
             given=request.form,
             signature=signing.signature(session, reading.id),
             note=records.settling_note(reading),

@@ -20,7 +20,7 @@ from brumel.work.records.search import (
     recent,
     settling_note,
     standard_words,
-    versions,
+    with_versions,
     withdrawals_of,
     withdrawn_among,
 )
@@ -48,7 +48,7 @@ __all__ = [
     "recent",
     "settling_note",
     "standard_words",
-    "versions",
+    "with_versions",
     "withdrawals_of",
     "withdrawn_among",
 ]

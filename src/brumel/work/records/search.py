@@ -104,9 +104,32 @@ def newest(session: Session, root_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, i
     return dict(session.execute(query.group_by(Reading.root_id)).tuples().all())
 
 
-def versions(session: Session, reading: Reading) -> list[Reading]:
-    """Every version of a reading, oldest first."""
-    return list(session.scalars(select(Reading).where(Reading.root_id == reading.root_id).order_by(Reading.version)))
+def with_versions(session: Session, reading_id: str | uuid.UUID) -> tuple[Reading, list[Reading]]:
+    """One version of a reading by its id, and every version of it, oldest first. Raises NotFound."""
+    wanted = object_id(reading_id, "reading")
+    versions = {version.id: version for version in session.scalars(_all_versions(), {"wanted": wanted})}
+    if wanted not in versions:
+        raise NotFound("There is no such reading.")
+    return versions[wanted], list(versions.values())
+
+
+@cache
+def _all_versions() -> Select[Any]:
+    """With what a page about one reading tells of each: where, who, what with, and the number of its calibration."""
+    root = select(Reading.root_id).where(Reading.id == bindparam("wanted")).scalar_subquery()
+    site = joinedload(Visit.site).options(lazyload("*"), joinedload(Site.owner))
+    return (
+        select(Reading)
+        .where(Reading.root_id == root)
+        .order_by(Reading.version)
+        .options(
+            lazyload("*"),
+            joinedload(Reading.visit).options(lazyload("*"), site),
+            joinedload(Reading.by).load_only(User.name),
+            joinedload(Reading.probe).options(lazyload("*"), load_only(Probe.name, Probe.quantity, Probe.measures)),
+            joinedload(Reading.calibration).options(lazyload("*"), load_only(Calibration.number)),
+        )
+    )
 
 
 def count_up_to(session: Session, search: Search, most: int) -> int:
