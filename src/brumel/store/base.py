@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import String
+from sqlalchemy import ARRAY, ColumnElement, String, any_, literal
+from sqlalchemy import Uuid as SqlUuid
 from sqlalchemy.dialects.postgresql import JSONB, TIMESTAMP
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+from sqlalchemy.orm import DeclarativeBase, InstrumentedAttribute, Mapped, mapped_column
 
 Json = dict[str, Any]
 Uuid = uuid.UUID
@@ -18,6 +20,11 @@ class Base(DeclarativeBase):
     """Shared type choices: UTC time stamps with zone, JSON as JSONB."""
 
     type_annotation_map = {datetime: TIMESTAMP(timezone=True), Json: JSONB, list[Any]: JSONB, str: String}
+
+
+def among(column: InstrumentedAttribute[Any], ids: Iterable[uuid.UUID]) -> ColumnElement[bool]:
+    """Where a column is one of these ids: one statement however many they are, which the database has planned before."""
+    return column == any_(literal(list(ids), ARRAY(SqlUuid)))
 
 
 def uuid_key() -> Mapped[Uuid]:

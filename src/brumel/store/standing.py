@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import ColumnElement, ForeignKey, select
@@ -19,6 +20,7 @@ class StandingReading(Base):
     version: Mapped[int]
 
 
+@lru_cache(maxsize=16)
 def is_standing(reading: Any = Reading) -> ColumnElement[bool]:
     """Where a reading's row (or an alias of it) is its newest version."""
     return select(StandingReading.reading_id).where(StandingReading.reading_id == reading.id).exists()

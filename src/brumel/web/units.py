@@ -64,7 +64,7 @@ def scale_to(unit: str, chosen: str) -> Scale:
 def scale(unit: str, chosen: Mapping[str, Any] | None = None) -> Scale:
     """The scale from a canonical unit to the reader's."""
     if unit not in _CHOICE_OF:
-        return Scale(unit)
+        return scale_to(unit, unit)
     units = readers_units() if chosen is None else chosen
     wanted = units.get(_CHOICE_OF[unit][0], unit)
     return scale_to(unit, wanted if wanted in UNIT_CHOICES[_CHOICE_OF[unit][0]] else unit)
@@ -79,13 +79,14 @@ def readers_units() -> Mapping[str, Any]:
     """What the signed-in person has chosen; nothing where nobody is, or where a record is written."""
     if not has_request_context():
         return {}
-    if (of_document := g.get("units_of_document")) is not None:
+    known = g.get  # asked for each number of a page, and dear to look up
+    if (of_document := known("units_of_document")) is not None:
         chosen: Mapping[str, Any] = of_document
         return chosen
-    if g.get("units_of_record"):
+    if known("units_of_record"):
         return {}
-    units: Mapping[str, Any] | None = g.get("units_of_reader")
-    if units is None:  # asked for each number of a page, and dear to look up
+    units: Mapping[str, Any] | None = known("units_of_reader")
+    if units is None:
         units = g.units_of_reader = current_user.user.units if current_user.is_authenticated else {}
     return units
 

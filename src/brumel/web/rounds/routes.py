@@ -34,17 +34,19 @@ SHOWN = ("temperature", "ph", "conductivity", "oxygen", "chlorine")
 def index() -> Any:
     """The sites by client, with what they read last."""
     with desk().read() as session:
-        places = rounds.sites_by_client(session)
+        every_site, every_round = rounds.sites_by_client(session, retired=True), calendar.rounds(session, retired=True)
+        places = [s for s in every_site if s.retired_at is None]
         last = rounds.latest(session, [s.id for s in places], SHOWN)
         lines = [{"site": s, "last": {r.quantity: r for r in last[s.id]}} for s in places]
-        ways = [(r, calendar.next_day(r, calendar.today_of(r, desk().clock()))) for r in calendar.rounds(session)]
+        going = [r for r in every_round if r.retired_at is None]
+        ways = [(r, calendar.next_day(r, calendar.today_of(r, desk().clock()))) for r in going]
         return render_template(
             "rounds/index.html",
             lines=lines,
             shown=SHOWN,
             ways=ways,
-            gone_sites=[s for s in rounds.sites_by_client(session, retired=True) if s.retired_at is not None],
-            gone_rounds=[r for r in calendar.rounds(session, retired=True) if r.retired_at is not None],
+            gone_sites=[s for s in every_site if s.retired_at is not None],
+            gone_rounds=[r for r in every_round if r.retired_at is not None],
         )
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any, NamedTuple
 
-from sqlalchemy import Select, bindparam, false, func, literal, select, union_all
+from sqlalchemy import ARRAY, CompoundSelect, Select, Uuid, bindparam, false, func, literal, select, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, aliased, lazyload
 
@@ -294,29 +294,35 @@ def usual_entry(session: Session, state: RunState) -> str:
 
 def open_runs(session: Session) -> list[Run]:
     """All runs that have not ended, newest first."""
+    return list(session.scalars(_open_ones()))
+
+
+@cache
+def _open_ones() -> Select[Run]:
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    return list(session.scalars(select(Run).where(~ended).order_by(Run.started_at.desc())))
+    return select(Run).where(~ended).order_by(Run.started_at.desc())
+
+
+@cache
+def _taken_or_left_out() -> CompoundSelect[uuid.UUID, str, bool, int]:
+    """The points of runs, and the cups that were left out of them, before their points."""
+    runs = bindparam("runs", type_=ARRAY(Uuid))
+    points = select(Point.run_id, Point.step, Point.withdrawn, Point.version.label("n"))
+    later = aliased(RunChange)
+    taken_after_all = select(later.id).where(
+        later.run_id == RunChange.run_id, later.step == RunChange.step, later.kind == "next", later.id > RunChange.id
+    )
+    left_out = select(RunChange.run_id, RunChange.step, false(), literal(0).label("n")).where(
+        RunChange.run_id == func.any(runs), RunChange.kind == "leave out", ~taken_after_all.exists()
+    )
+    return union_all(left_out, points.where(Point.run_id == func.any(runs))).order_by("n")
 
 
 def steps_to_go(session: Session, runs: Sequence[Run]) -> dict[uuid.UUID, list[StepSpec]]:
     """The steps each of these runs has still before it, by run; one query for all of them."""
     standing: dict[tuple[uuid.UUID, str], bool] = {}
     if runs:
-        ids = [run.id for run in runs]
-        points = select(Point.run_id, Point.step, Point.withdrawn, Point.version.label("n")).where(
-            Point.run_id.in_(ids)
-        )
-        later = aliased(RunChange)
-        taken_after_all = select(later.id).where(
-            later.run_id == RunChange.run_id,
-            later.step == RunChange.step,
-            later.kind == "next",
-            later.id > RunChange.id,
-        )
-        left_out = select(RunChange.run_id, RunChange.step, false(), literal(0).label("n")).where(
-            RunChange.run_id.in_(ids), RunChange.kind == "leave out", ~taken_after_all.exists()
-        )
-        for run_id, step, withdrawn, _ in session.execute(union_all(left_out, points).order_by("n")):
+        for run_id, step, withdrawn, _ in session.execute(_taken_or_left_out(), {"runs": [run.id for run in runs]}):
             standing[run_id, step] = not withdrawn
     return {
         run.id: [spec for spec in Method.model_validate(run.method).steps if not standing.get((run.id, spec.key))]

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import ARRAY, BindParameter, ScalarSelect, Select, Uuid, bindparam, exists, func, literal, select, true
 from sqlalchemy.dialects.postgresql import aggregate_order_by
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, contains_eager
 
 from brumel.core.ions import RESTS_ON
 from brumel.core.quantity_table import IONS
@@ -37,21 +37,34 @@ def probes_of(session: Session, probe_ids: Sequence[str | uuid.UUID]) -> list[Pr
 
 def probes_at_hand(session: Session) -> list[Probe]:
     """All probes in service but those of a logger that is out: nobody calibrates or carries them."""
+    return list(session.scalars(_at_hand()))
+
+
+@cache
+def _at_hand() -> Select[Probe]:
     out = exists().where(Deployment.meter_id == Probe.meter_id, Deployment.state.in_(("started", "confirmed")))
-    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None), ~out)
-    return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
+    return _in_service().where(~out)
+
+
+@cache
+def _in_service() -> Select[Probe]:
+    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).options(contains_eager(Probe.meter))
+    return on_meters.where(Probe.retired_at.is_(None), Meter.retired_at.is_(None)).order_by(Probe.name)
 
 
 def probes_in_service(session: Session) -> list[Probe]:
     """All probes in service."""
-    on_meters = select(Probe).join(Meter, Meter.id == Probe.meter_id).where(Probe.retired_at.is_(None))
-    return list(session.scalars(on_meters.where(Meter.retired_at.is_(None)).order_by(Probe.name)))
+    return list(session.scalars(_in_service()))
 
 
 def retired_probes(session: Session) -> list[Probe]:
     """Probes that were put away for good, the last first."""
-    query = select(Probe).where(Probe.retired_at.is_not(None)).order_by(Probe.retired_at.desc())
-    return list(session.scalars(query))
+    return list(session.scalars(_retired()))
+
+
+@cache
+def _retired() -> Select[Probe]:
+    return select(Probe).where(Probe.retired_at.is_not(None)).order_by(Probe.retired_at.desc())
 
 
 def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
@@ -63,9 +76,15 @@ def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
 
 def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]:
     """The runs of these probes that have not ended, by probe."""
+    open_ones = session.scalars(_open_runs(), {"probes": [p.id for p in probes]})
+    return {run.probe_id: run for run in open_ones}
+
+
+@cache
+def _open_runs() -> Select[Run]:
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    query = select(Run).where(Run.probe_id.in_([p.id for p in probes]), ~ended).order_by(Run.started_at)
-    return {run.probe_id: run for run in session.scalars(query)}
+    of_these = Run.probe_id == func.any(bindparam("probes", type_=ARRAY(Uuid)))
+    return select(Run).where(of_these, ~ended).order_by(Run.started_at)
 
 
 def waits_for(session: Session, run: Run) -> str:

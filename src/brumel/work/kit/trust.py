@@ -10,7 +10,7 @@ from functools import cache
 from typing import Any
 
 from sqlalchemy import ARRAY, TIMESTAMP, Select, Uuid, bindparam, func, select, true
-from sqlalchemy.orm import Session, aliased, lazyload
+from sqlalchemy.orm import Session, aliased, defer, lazyload
 from sqlalchemy.orm.attributes import set_committed_value
 
 from brumel.core.sentence import say
@@ -46,6 +46,16 @@ class TrustFacts:
     closing: Closing | None
     storage: StorageRecord | None = None
     done_since_stored: frozenset[str] = frozenset()
+
+
+#: What takes long to read of a row, and trust does not rest on.
+UNASKED: dict[type[Any], tuple[str, ...]] = {
+    Inspection: ("findings",),
+    Calibration: ("fit", "verdict", "causes", "as_found", "figures"),
+    Run: ("method", "cups"),
+    Maintenance: ("answers",),
+    Closing: ("checks",),
+}
 
 
 def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, TrustFacts]:
@@ -124,12 +134,22 @@ def _newest_of_everything(read_with: bool) -> Select[Any]:
         .where(Maintenance.probe_id == wanted.c.probe_id)
         .lateral()
     )
-    query = select(wanted.c.probe_id, running.c.rows, since.c.done, *(aliased(table, part) for table, part in parts))
+    known = [aliased(table, part) for table, part in parts]
+    query = select(wanted.c.probe_id, running.c.rows, since.c.done, *known)
+    left_out = (
+        ()
+        if read_with
+        else [
+            defer(getattr(one, name))
+            for (table, _), one in zip(parts, known, strict=True)
+            for name in UNASKED.get(table, ())
+        ]
+    )
     joined: Any = wanted
     for part in (*(part for _, part in parts), running, since):
         joined = joined.outerjoin(part, true())
     # What hangs on the rows is loaded only where someone asks for it; a run is then found in the session.
-    return query.select_from(joined).options(lazyload("*"))
+    return query.select_from(joined).options(lazyload("*"), *left_out)
 
 
 def _newest(table: Any, wanted: Any, *where: Any) -> Any:

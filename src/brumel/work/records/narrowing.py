@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time, timedelta, tzinfo
+from functools import cache
 from typing import Any
 
 from sqlalchemy import (
@@ -125,6 +126,7 @@ def of_visit(search: Search, at: Any = Visit.at) -> list[ColumnElement[bool]]:
     return found
 
 
+@cache
 def is_in_place() -> ColumnElement[bool]:
     """A visit that was moved to its right site is found there alone; one that was brought in and taken back nowhere."""
     moved = select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id)

@@ -6,9 +6,10 @@ import json
 import uuid
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cache
 from typing import Any
 
-from sqlalchemy import String, cast, literal, null, select, union_all
+from sqlalchemy import CompoundSelect, String, bindparam, cast, literal, null, select, union_all
 from sqlalchemy.orm import Session
 
 from brumel.store.deployments import Alarm, Deployment
@@ -72,6 +73,23 @@ SOON = timedelta(days=3)
 
 def of_day(session: Session, since: datetime, now: datetime, user: User) -> News:
     """The calibrations made from a moment on, newest first, open questions about visits of this person, and of loggers."""
+    news = News([], [], [], [])
+    asked = {"since": since, "person": user.id, "until": now + SOON}
+    rows: list[Any] = list(session.execute(_told_of_a_day(), asked))
+    for kind, at, one, two, three, four, visit_id in rows:
+        if kind == "made":
+            news.made.append(Made(at, one, int(three), two))
+        elif kind in ("noticed", "logger"):
+            of = OfLogger(uuid.UUID(visit_id), at, one, two, from_data(json.loads(three)), four)
+            (news.loggers if kind == "logger" else news.noticed).append(of)
+        else:
+            news.sent_back.append(SentBack(uuid.UUID(visit_id), at, one, two, three, four))
+    return news
+
+
+@cache
+def _told_of_a_day() -> CompoundSelect[Any]:
+    """Made once: putting it together takes longer than what it asks for."""
     made = (
         select(
             literal("made").label("kind"),
@@ -83,7 +101,7 @@ def of_day(session: Session, since: datetime, now: datetime, user: User) -> News
             null().label("id"),
         )
         .join(Probe, Probe.id == Calibration.probe_id)
-        .where(Calibration.at >= since)
+        .where(Calibration.at >= bindparam("since"))
         .order_by(Calibration.at.desc())
         .limit(MOST)
     )
@@ -95,7 +113,7 @@ def of_day(session: Session, since: datetime, now: datetime, user: User) -> News
         .join(Site, Site.id == Visit.site_id)
         .join(User, User.id == VisitQuestion.by_id)
         .outerjoin(VisitAnswer, VisitAnswer.question_id == VisitQuestion.id)
-        .where(VisitAnswer.question_id.is_(None), Visit.operator_id == user.id)
+        .where(VisitAnswer.question_id.is_(None), Visit.operator_id == bindparam("person"))
         .order_by(VisitQuestion.at)
         .limit(MOST)
     )
@@ -116,18 +134,8 @@ def of_day(session: Session, since: datetime, now: datetime, user: User) -> News
             Deployment.state, cast(Deployment.id, String),
         )
         .join(Site, Site.id == Deployment.site_id)
-        .where(Deployment.next_at <= now + SOON)
+        .where(Deployment.next_at <= bindparam("until"))
         .order_by(Deployment.next_at)
         .limit(MOST)
     )  # fmt: skip
-    news = News([], [], [], [])
-    rows: list[Any] = list(session.execute(union_all(made, asked, noticed, loggers)))
-    for kind, at, one, two, three, four, visit_id in rows:
-        if kind == "made":
-            news.made.append(Made(at, one, int(three), two))
-        elif kind in ("noticed", "logger"):
-            of = OfLogger(uuid.UUID(visit_id), at, one, two, from_data(json.loads(three)), four)
-            (news.loggers if kind == "logger" else news.noticed).append(of)
-        else:
-            news.sent_back.append(SentBack(uuid.UUID(visit_id), at, one, two, three, four))
-    return news
+    return union_all(made, asked, noticed, loggers)

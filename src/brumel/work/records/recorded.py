@@ -5,15 +5,17 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select
 from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
 
+from brumel.store.base import among
 from brumel.store.records import Signature
 from brumel.store.rounds import Photo, VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Probe, Reading, Site, Visit
+from brumel.store.tables import Calibration, Probe, Reading, Site, User, Visit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.quantities import names as quantity_names
 from brumel.work.records.review import Asked, questions
@@ -104,24 +106,29 @@ def _readings(
     session: Session, ids: Sequence[uuid.UUID]
 ) -> tuple[dict[uuid.UUID, list[Reading]], dict[uuid.UUID, Signature]]:
     """The standing readings by visit, and the signatures there are by reading."""
-    probe = joinedload(Reading.probe).options(lazyload("*"), load_only(Probe.name, Probe.serial, Probe.quantity))
-    calibration = joinedload(Reading.calibration).options(lazyload("*"), load_only(Calibration.number, Calibration.at))
-    query = (
-        select(Reading, Signature)
-        .outerjoin(Signature, Signature.reading_id == Reading.id)
-        .where(Reading.visit_id.in_(ids), is_standing())
-        .options(lazyload("*"), probe, calibration, joinedload(Reading.by).lazyload("*"), defer(Reading.working))
-        .order_by(Reading.at, Reading.id)
-    )
     found: dict[uuid.UUID, list[Reading]] = {}
     signed = {}
-    for row, signature in session.execute(query):
+    for row, signature in session.execute(_readings_and_signatures(), {"visits": list(ids)}):
         found.setdefault(row.visit_id, []).append(row)
         if signature is not None:
             signed[row.id] = signature
     for rows in found.values():
         rows.sort(key=_place)
     return found, signed
+
+
+@cache
+def _readings_and_signatures() -> Select[Reading, Signature]:
+    probe = joinedload(Reading.probe).options(lazyload("*"), load_only(Probe.name, Probe.serial, Probe.quantity))
+    calibration = joinedload(Reading.calibration).options(lazyload("*"), load_only(Calibration.number, Calibration.at))
+    by = joinedload(Reading.by).options(lazyload("*"), load_only(User.name))
+    return (
+        select(Reading, Signature)
+        .outerjoin(Signature, Signature.reading_id == Reading.id)
+        .where(Reading.visit_id == func.any(bindparam("visits", type_=ARRAY(Uuid))), is_standing())
+        .options(lazyload("*"), probe, calibration, by, defer(Reading.working))
+        .order_by(Reading.at, Reading.id)
+    )
 
 
 def _place(row: Reading) -> tuple[Any, ...]:
@@ -134,18 +141,20 @@ def _before(session: Session, rows: Sequence[Reading]) -> dict[uuid.UUID, float]
     mended = [row.id for row in rows if row.version > 1]
     if not mended:
         return {}
+    return dict(session.execute(_version_before(), {"mended": mended}).tuples().all())
+
+
+@cache
+def _version_before() -> Select[uuid.UUID, float]:
     now, old = aliased(Reading), aliased(Reading)
-    query = (
-        select(now.id, old.value)
-        .join(old, (old.root_id == now.root_id) & (old.version == now.version - 1))
-        .where(now.id.in_(mended))
-    )
-    return dict(session.execute(query).tuples().all())
+    before = (old.root_id == now.root_id) & (old.version == now.version - 1)
+    mended = bindparam("mended", type_=ARRAY(Uuid))
+    return select(now.id, old.value).join(old, before).where(now.id == func.any(mended))
 
 
 def _by_visit(session: Session, kind: Any, ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Any]]:
     found: dict[uuid.UUID, list[Any]] = {}
-    for row in session.scalars(select(kind).where(kind.visit_id.in_(ids)).order_by(kind.at)):
+    for row in session.scalars(select(kind).where(among(kind.visit_id, ids)).order_by(kind.at)):
         found.setdefault(row.visit_id, []).append(row)
     return found
 
@@ -157,7 +166,7 @@ def site_of(session: Session, site_id: uuid.UUID) -> Site:
 
 def visit_of(session: Session, visit_id: str) -> Visit:
     """A visit by the id in an address. Raises NotFound."""
-    query = select(Visit).where(Visit.id == object_id(visit_id, "visit")).options(*in_a_row())
+    query = select(Visit).where(Visit.id == object_id(visit_id, "visit")).options(*in_a_row(whole_site=True))
     visit = session.scalars(query).first()
     if visit is None:
         raise NotFound("There is no such visit.")

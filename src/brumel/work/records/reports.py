@@ -114,7 +114,7 @@ def report(session: Session, client: Client, since: date, until: date) -> Report
     visits_of_it = (
         select(Visit).join(Site, Site.id == Visit.site_id).where(is_in_place(), *of_visit(search)).order_by(Visit.at)
     )
-    visits = list(session.scalars(visits_of_it.options(*in_a_row()).limit(MOST_VISITS + 1)))
+    visits = list(session.scalars(visits_of_it.options(*in_a_row(whole_site=True)).limit(MOST_VISITS + 1)))
     readings = _readings(session, [v.id for v in visits])
     by_id = {v.id: v for v in visits}
     notes = _notes(session, by_id)

@@ -5,12 +5,15 @@ from __future__ import annotations
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cache
+from typing import Any
 
 from sqlalchemy import ColumnElement, Select, and_, case, func, or_, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, joinedload
 
 from brumel.core.errors import InputError
+from brumel.store.base import among
 from brumel.store.records import Unsigned, VisitAnswer, VisitQuestion
 from brumel.store.rounds import Outing
 from brumel.store.tables import Reading, Visit
@@ -53,6 +56,19 @@ MOST = 60
 
 def waiting(session: Session) -> tuple[list[WaitingRound], int]:
     """What waits for a signature by round, what is most looked at first before the rest; and how many visits there are."""
+    counted, weighed = _waiting()
+    total = session.scalar(counted) or 0
+    rounds: dict[uuid.UUID, WaitingRound] = {}
+    for visit, _, unsigned, exceeded, questioned, doubtful, mended, _ in session.execute(weighed):
+        key = visit.outing_id or visit.id
+        of = rounds.setdefault(key, WaitingRound(visit.outing))
+        of.visits.append(WaitingVisit(visit, unsigned, exceeded, questioned, doubtful, mended))
+    return list(rounds.values()), total
+
+
+@cache
+def _waiting() -> tuple[Select[Any], Select[Any]]:
+    """How many visits wait, and the first of them with what waits of each."""
 
     def count(condition: ColumnElement[bool]) -> ColumnElement[int]:
         return func.count(case((condition, 1)))
@@ -72,21 +88,15 @@ def waiting(session: Session) -> tuple[list[WaitingRound], int]:
         .join(Unsigned, Unsigned.reading_id == Reading.id)
         .group_by(Reading.visit_id)
     ).subquery()
-    total = session.scalar(select(func.count()).select_from(counts)) or 0
     weight = counts.c.exceeded * 1000 + counts.c.doubtful * 100 + counts.c.questioned * 10 + counts.c.mended
-    query = (
+    weighed = (
         select(Visit, counts)
         .join(counts, counts.c.visit_id == Visit.id)
         .options(*in_a_row())
         .order_by((weight > 0).desc(), counts.c.last.desc())
         .limit(MOST)
     )
-    rounds: dict[uuid.UUID, WaitingRound] = {}
-    for visit, _, unsigned, exceeded, questioned, doubtful, mended, _ in session.execute(query):
-        key = visit.outing_id or visit.id
-        of = rounds.setdefault(key, WaitingRound(visit.outing))
-        of.visits.append(WaitingVisit(visit, unsigned, exceeded, questioned, doubtful, mended))
-    return list(rounds.values()), total
+    return select(func.count()).select_from(counts), weighed
 
 
 def outing_of(session: Session, outing_id: str) -> Outing:
@@ -99,7 +109,7 @@ def outing_of(session: Session, outing_id: str) -> Outing:
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:
     """The visits of an outing in the order they were made."""
-    query = select(Visit).where(Visit.outing_id == outing.id).options(*in_a_row())
+    query = select(Visit).where(Visit.outing_id == outing.id).options(*in_a_row(whole_site=True))
     return list(session.scalars(query.order_by(Visit.at, Visit.id)))
 
 
@@ -172,12 +182,13 @@ def question_of(session: Session, question_id: str) -> VisitQuestion:
 def questions(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Asked]]:
     """The questions about these visits, oldest first, by visit."""
     found: dict[uuid.UUID, list[Asked]] = {}
-    query = _asked().where(VisitQuestion.visit_id.in_(visit_ids)).order_by(VisitQuestion.at)
+    query = _asked().where(among(VisitQuestion.visit_id, visit_ids)).order_by(VisitQuestion.at)
     for row, answered, visit in session.execute(query):
         found.setdefault(row.visit_id, []).append(Asked(row, answered, visit))
     return found
 
 
+@cache
 def _asked() -> Select[VisitQuestion, VisitAnswer, Visit]:
     return (
         select(VisitQuestion, VisitAnswer, Visit)

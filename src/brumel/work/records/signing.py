@@ -35,6 +35,7 @@ class Signed:
 MOST = 60
 
 
+@cache
 def _undecided() -> ColumnElement[bool]:
     """Where a closing check is not decided about, or its decision was opened again since."""
     later = aliased(Decision)

@@ -68,7 +68,7 @@ BATCH = 200
 
 def rows(session: Session, search: Search) -> Iterator[dict[str, Any]]:
     """The rows of every visit a search finds, in its order, the surface first. A second instrument's values stand apart."""
-    query = visits.ordered(visits.query_of(search), search.sort).options(*visits.in_a_row())
+    query = visits.ordered(visits.query_of(search), search.sort).options(*visits.in_a_row(whole_site=True))
     for batch in session.scalars(query.execution_options(yield_per=BATCH)).partitions():
         for row in visits.rows_of(session, batch):
             yield from _of_visit(row)

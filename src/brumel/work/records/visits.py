@@ -5,12 +5,13 @@ from __future__ import annotations
 import uuid
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
-from typing import Any
+from functools import cache, cached_property
+from typing import Any, NamedTuple
 
-from sqlalchemy import Select, and_, select, true
-from sqlalchemy.orm import Load, Session, aliased, joinedload, lazyload
+from sqlalchemy import ARRAY, Select, Uuid, and_, bindparam, func, select, true
+from sqlalchemy.orm import Load, Session, aliased, joinedload, lazyload, load_only
 
+from brumel.store.base import among
 from brumel.store.records import Unsigned
 from brumel.store.rounds import Outing, Round
 from brumel.store.standing import StandingReading
@@ -22,8 +23,7 @@ from brumel.work.records.narrowing import Search, is_in_place, of_reading, of_vi
 MOST_COUNTED = 300
 
 
-@dataclass(frozen=True)
-class Value:
+class Value(NamedTuple):
     """One standing reading, as a row of visits shows it."""
 
     id: uuid.UUID
@@ -135,9 +135,13 @@ def find(session: Session, search: Search) -> Found:
     # What is shown of a visit is looked up for those of the page alone, so that finding them stays a narrow query.
     ids = list(session.scalars(_first(with_names(session, search))))
     shown = ids[(search.page - 1) * search.size : search.page * search.size]
-    visits = {v.id: v for v in session.scalars(select(Visit).where(Visit.id.in_(shown)).options(*in_a_row()))}
+    visits = {v.id: v for v in session.scalars(select(Visit).where(among(Visit.id, shown)).options(*in_a_row()))}
     rows = rows_of(session, [visits[i] for i in shown])
     return Found(rows, quantities_of(rows), len(ids))
+
+
+#: The sites one after another, of each its visits.
+_site = aliased(Site)
 
 
 def _first(search: Search) -> Select[Any]:
@@ -146,11 +150,10 @@ def _first(search: Search) -> Select[Any]:
     if search.sort != "site":
         return ordered(found, search.sort).with_only_columns(Visit.id).limit(MOST_COUNTED)
     # Site by site, each read from its newest visit on, so that those of the last sites are not sorted to be left out.
-    site = aliased(Site)
-    newest = ordered(found.where(Visit.site_id == site.id), "newest").limit(MOST_COUNTED)
+    newest = ordered(found.where(Visit.site_id == _site.id), "newest").limit(MOST_COUNTED)
     each = newest.with_only_columns(Visit.id, Visit.at).lateral()
-    of_sites = select(each.c.id).select_from(site).join(Client, Client.id == site.client_id).join(each, true())
-    return of_sites.order_by(Client.name, site.name, each.c.at.desc(), each.c.id).limit(MOST_COUNTED)
+    of_sites = select(each.c.id).select_from(_site).join(Client, Client.id == _site.client_id).join(each, true())
+    return of_sites.order_by(Client.name, _site.name, each.c.at.desc(), each.c.id).limit(MOST_COUNTED)
 
 
 def quantities_of(rows: Iterable[VisitRow]) -> list[str]:
@@ -181,12 +184,22 @@ def ordered(query: Select[Any], sort: str) -> Select[Any]:
     return query.order_by(*newest)
 
 
-def in_a_row() -> tuple[Any, ...]:
-    """How visits are loaded that are shown a line each: with site, client, person and round, and nothing else."""
+@cache
+def in_a_row(*, whole_site: bool = False) -> tuple[Any, ...]:
+    """How visits are loaded that are shown a line each: with the names of site, client, person and round, and nothing else.
+
+    whole_site : also with all that is known of the site
+    """
     of = Load(Visit)
-    site = of.joinedload(Visit.site).options(lazyload("*"), joinedload(Site.owner).lazyload("*"))
-    outing = of.joinedload(Visit.outing).options(lazyload("*"), joinedload(Outing.round).lazyload("*"))
-    return of.lazyload("*"), site, of.joinedload(Visit.operator).lazyload("*"), outing
+    of_site = () if whole_site else (load_only(Site.name, Site.zone, Site.client_id),)
+    owner = joinedload(Site.owner).options(lazyload("*"), load_only(Client.name))
+    round_ = joinedload(Outing.round).options(lazyload("*"), load_only(Round.name))
+    return (
+        of.lazyload("*"),
+        of.joinedload(Visit.site).options(lazyload("*"), owner, *of_site),
+        of.joinedload(Visit.operator).options(lazyload("*"), load_only(User.name)),
+        of.joinedload(Visit.outing).options(lazyload("*"), load_only(Outing.day, Outing.round_id), round_),
+    )
 
 
 def rows_of(session: Session, visits: Sequence[Visit]) -> list[VisitRow]:
@@ -206,19 +219,22 @@ def _cells(values: Sequence[Value]) -> dict[str, Cell]:
     return {q: Cell(tuple(sorted(found, key=place))) for q, found in by_quantity.items()}
 
 
-def values_of(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Value]]:
-    """The standing readings of these visits, by visit, in the order they were read."""
-    columns = [c for c in Value.__dataclass_fields__ if not c.startswith("is_")]
-    query = (
-        select(*(getattr(Reading, column) for column in columns), Unsigned.reading_id.is_not(None))
+@cache
+def _values() -> Select[Any]:
+    columns = [getattr(Reading, column) for column in Value._fields if not column.startswith("is_")]
+    return (
+        select(*columns, Unsigned.reading_id.is_not(None))
         .join(StandingReading, StandingReading.reading_id == Reading.id)
         .outerjoin(Unsigned, Unsigned.reading_id == Reading.id)
-        .where(Reading.visit_id.in_(visit_ids))
+        .where(Reading.visit_id == func.any(bindparam("visits", type_=ARRAY(Uuid))))
         .order_by(Reading.at, Reading.id)
     )
+
+
+def values_of(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Value]]:
+    """The standing readings of these visits, by visit, in the order they were read."""
     found: dict[uuid.UUID, list[Value]] = {}
-    for row in session.execute(query):
-        value = Value(*tuple(row))
+    for value in map(Value._make, session.execute(_values(), {"visits": list(visit_ids)}).tuples()):
         found.setdefault(value.visit_id, []).append(value)
     return found
 

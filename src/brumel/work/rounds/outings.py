@@ -6,8 +6,9 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from functools import cache
 
-from sqlalchemy import select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session, joinedload, lazyload
 
 from brumel.methods import ORDER
@@ -22,15 +23,19 @@ from brumel.work.rounds.calendar import round_of, today_of
 
 def to_close(session: Session, outing: Outing) -> list[Probe]:
     """The probes whose readings of this outing still wait for a closing check."""
-    closed = select(Closing.probe_id).where(Closing.at >= outing.started_at)
+    return list(session.scalars(_to_close(), {"outing": outing.id, "started": outing.started_at}))
+
+
+@cache
+def _to_close() -> Select[Probe]:
+    closed = select(Closing.probe_id).where(Closing.at >= bindparam("started"))
     used = (
         select(Reading.probe_id)
         .join(Visit, Visit.id == Reading.visit_id)
-        .where(Visit.outing_id == outing.id, Reading.calibration_id.is_not(None), Reading.backing == "open")
+        .where(Visit.outing_id == bindparam("outing"), Reading.calibration_id.is_not(None), Reading.backing == "open")
         .where(Reading.quantity == Probe.quantity, Reading.probe_id == Probe.id, is_standing())
     )
-    query = select(Probe).where(used.exists(), Probe.id.not_in(closed))
-    return list(session.scalars(query.order_by(Probe.name)))
+    return select(Probe).where(used.exists(), Probe.id.not_in(closed)).order_by(Probe.name)
 
 
 def outing(session: Session, outing_id: str | uuid.UUID) -> Outing:
@@ -68,10 +73,16 @@ def gone(session: Session, now: datetime) -> list[Outing]:
 
 def of_today(session: Session, now: datetime) -> list[Outing]:
     """The outings of the day it is where their rounds are, the newest begun first."""
-    with_sites = joinedload(Outing.round).joinedload(Round.stops)
     since = now - timedelta(days=2)  # it is the same day nowhere on earth
-    query = select(Outing).options(with_sites).where(Outing.started_at > since).order_by(Outing.started_at.desc())
-    return [one for one in session.scalars(query).unique() if one.day == today_of(one.round, now)]
+    newest = session.scalars(_begun_since(), {"since": since}).unique()
+    return [one for one in newest if one.day == today_of(one.round, now)]
+
+
+@cache
+def _begun_since() -> Select[Outing]:
+    with_sites = joinedload(Outing.round).joinedload(Round.stops)
+    begun = select(Outing).where(Outing.started_at > bindparam("since"))
+    return begun.options(with_sites).order_by(Outing.started_at.desc())
 
 
 def running_of(person: User, today: Sequence[Outing]) -> Outing | None:
@@ -91,16 +102,20 @@ class OutingProgress:
 
 def progress(session: Session, out: Outing) -> OutingProgress:
     """How far an outing is. Two queries."""
-    begun = {visit.site_id for visit in visits_of(session, out)}
+    begun = set(session.scalars(_sheets_of().with_only_columns(Visit.site_id), {"outing": out.id}))
     left = (site for site in out.round.sites if site.id not in begun)
     return OutingProgress(len(begun), next(left, None), to_close(session, out))
 
 
 def visits_of(session: Session, outing: Outing) -> list[Visit]:
     """The sheets of an outing, oldest first, without those that were moved to their right site."""
+    return list(session.scalars(_sheets_of().options(lazyload(Visit.carried)), {"outing": outing.id}))
+
+
+@cache
+def _sheets_of() -> Select[Visit]:
     moved = select(VisitMove.visit_id).where(VisitMove.visit_id == Visit.id)
-    query = select(Visit).options(lazyload(Visit.carried)).where(Visit.outing_id == outing.id, ~moved.exists())
-    return list(session.scalars(query.order_by(Visit.at)))
+    return select(Visit).where(Visit.outing_id == bindparam("outing"), ~moved.exists()).order_by(Visit.at)
 
 
 # -- the probes of a round

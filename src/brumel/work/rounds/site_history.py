@@ -17,6 +17,7 @@ from sqlalchemy import (
     Interval,
     Select,
     String,
+    Uuid,
     any_,
     bindparam,
     extract,
@@ -65,10 +66,7 @@ def spans(
     wanted = {r.calibration_id for rows in readings.values() for r in rows if r.calibration_id is not None}
     if not wanted:
         return {quantity: [] for quantity in readings}
-    closed = select(Closing.at).where(Closing.calibration_id == Calibration.id)
-    end = func.coalesce(closed.order_by(Closing.at.desc()).limit(1).scalar_subquery(), Calibration.valid_until)
-    query = select(Calibration.id, Calibration.number, Calibration.at, end).where(Calibration.id.in_(wanted))
-    known = session.execute(query.order_by(Calibration.at)).all()
+    known = session.execute(_with_ends(), {"wanted": list(wanted)}).all()
     drawn = {}
     for quantity, rows in readings.items():
         worst: dict[uuid.UUID, str] = {}
@@ -77,6 +75,14 @@ def spans(
                 worst[r.calibration_id] = max(worst.get(r.calibration_id, WORST[0]), r.backing, key=WORST.index)
         drawn[quantity] = [CalibrationSpan(number, at, until, worst[i]) for i, number, at, until in known if i in worst]
     return drawn
+
+
+@cache
+def _with_ends() -> Select[uuid.UUID, int, datetime, datetime]:
+    closed = select(Closing.at).where(Closing.calibration_id == Calibration.id)
+    end = func.coalesce(closed.order_by(Closing.at.desc()).limit(1).scalar_subquery(), Calibration.valid_until)
+    wanted = Calibration.id == any_(bindparam("wanted", type_=ARRAY(Uuid)))
+    return select(Calibration.id, Calibration.number, Calibration.at, end).where(wanted).order_by(Calibration.at)
 
 
 def _counts() -> list[ColumnElement[bool]]:

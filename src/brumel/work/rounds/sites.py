@@ -8,8 +8,8 @@ from datetime import datetime
 from functools import cache
 from typing import Any, NamedTuple
 
-from sqlalchemy import ARRAY, ColumnElement, Select, String, bindparam, func, literal, select, true
-from sqlalchemy.orm import Session, lazyload
+from sqlalchemy import ARRAY, ColumnElement, Select, String, Uuid, bindparam, func, literal, select, true
+from sqlalchemy.orm import Session, defer, lazyload
 
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
@@ -110,24 +110,30 @@ def _newest_of_each(at_depths: bool) -> Select[Any]:
 
 def past_values(session: Session, place: Site, before: datetime | None = None, depth_m: float | None = None) -> Past:
     """What this site read before at this depth, per quantity, newest first; failed and unreported ones left out."""
-    wanted = select(func.unnest(literal(list(load_field()), ARRAY(String))).label("quantity")).subquery()
+    given: dict[str, Any] = {"quantities": list(load_field()), "site": place.id}
+    given |= {} if before is None else {"before": before}
+    given |= {} if depth_m is None else {"depth_m": depth_m}
+    values: Past = {q: [] for q in load_field()}
+    for quantity, value, at, raw in session.execute(_past_values(before is not None, depth_m is not None), given):
+        values[quantity].append(Earlier(value, at, raw))
+    return {q: sorted(rows, key=lambda r: r.at, reverse=True) for q, rows in values.items()}
+
+
+@cache
+def _past_values(is_before: bool, is_deep: bool) -> Select[Any]:
+    """Put together once a process: it is asked for with every sheet."""
+    wanted = select(func.unnest(bindparam("quantities", type_=ARRAY(String))).label("quantity")).subquery()
     part = (
         select(Reading.value, Reading.at, Reading.raw)
-        .where(Reading.site_id == place.id, Reading.quantity == wanted.c.quantity, Reading.role == "first")
-        .where(Reading.depth_m.is_(None) if depth_m is None else Reading.depth_m == depth_m)
+        .where(Reading.site_id == bindparam("site"), Reading.quantity == wanted.c.quantity, Reading.role == "first")
+        .where(Reading.depth_m == bindparam("depth_m") if is_deep else Reading.depth_m.is_(None))
         .where(Reading.flag != int(belief.Flag.FAIL), Reading.backing != "not reported")
         .where(is_standing())
         .order_by(Reading.at.desc())
         .limit(HISTORY)
     )
-    if before is not None:
-        part = part.where(Reading.at < before)
-    rows = part.lateral()
-    query = select(wanted.c.quantity, rows.c.value, rows.c.at, rows.c.raw).select_from(wanted).join(rows, true())
-    values: Past = {q: [] for q in load_field()}
-    for quantity, value, at, raw in session.execute(query):
-        values[quantity].append(Earlier(value, at, raw))
-    return {q: sorted(rows, key=lambda r: r.at, reverse=True) for q, rows in values.items()}
+    rows = (part.where(Reading.at < bindparam("before")) if is_before else part).lateral()
+    return select(wanted.c.quantity, rows.c.value, rows.c.at, rows.c.raw).select_from(wanted).join(rows, true())
 
 
 #: How many of a site's newest readings of a quantity are looked through for all of its depths.
@@ -170,11 +176,18 @@ def latest(
     """The newest standing reading of each quantity at each site, one query for all of them."""
     if not site_ids:
         return {}
-    wanted = (
-        select(Site.id.label("site_id"), func.unnest(literal(list(quantities), ARRAY(String))).label("quantity"))
-        .where(Site.id.in_(site_ids))
-        .subquery()
-    )
+    readings: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
+    for row in session.scalars(_newest_at_sites(), {"sites": list(site_ids), "quantities": list(quantities)}):
+        readings[row.site_id].append(row)
+    return readings
+
+
+@cache
+def _newest_at_sites() -> Select[Reading]:
+    """Without the workings, which make most of a row."""
+    quantities = func.unnest(bindparam("quantities", type_=ARRAY(String)))
+    of_these = Site.id == func.any(bindparam("sites", type_=ARRAY(Uuid)))
+    wanted = select(Site.id.label("site_id"), quantities.label("quantity")).where(of_these).subquery()
     # One look into the index for each site and quantity, however many readings there are.
     newest = (
         select(Reading.id)
@@ -184,15 +197,9 @@ def latest(
         .limit(1)
         .lateral()
     )
-    query = (
-        select(Reading)
-        .options(lazyload(Reading.visit), lazyload(Reading.calibration), lazyload(Reading.by), lazyload(Reading.probe))
-        .where(Reading.id.in_(select(newest.c.id).select_from(wanted).join(newest, true())))
-    )
-    readings: dict[uuid.UUID, list[Reading]] = {i: [] for i in site_ids}
-    for row in session.scalars(query):
-        readings[row.site_id].append(row)
-    return readings
+    left_out = (defer(column) for column in (Reading.working, Reading.settling, Reading.findings))
+    found = Reading.id.in_(select(newest.c.id).select_from(wanted).join(newest, true()))
+    return select(Reading).options(lazyload("*"), *left_out).where(found)
 
 
 def unknown_zone(zone: str) -> InputError:

@@ -6,17 +6,18 @@ import math
 import uuid
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import ScalarSelect, select
-from sqlalchemy.orm import Session, joinedload, lazyload, undefer
+from sqlalchemy import ScalarSelect, Select, bindparam, select
+from sqlalchemy.orm import Session, joinedload, lazyload, load_only, undefer
 
 from brumel.core.quantity_table import MEASURED
 from brumel.core.sentence import say
 from brumel.core.sheet import Water
 from brumel.store.rounds import VisitNote
 from brumel.store.standing import is_standing
-from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Reading, Visit, VisitProbe
+from brumel.store.tables import Calibration, Dip, Lot, Point, Probe, Reading, User, Visit, VisitProbe
 from brumel.work import kit
 from brumel.work.desk import NotFound, object_id
 from brumel.work.link import samples
@@ -78,7 +79,12 @@ def _still(said: Iterable[VisitNote], dips: Iterable[Dip]) -> frozenset[uuid.UUI
 
 
 def _said(session: Session, visit_id: uuid.UUID) -> list[VisitNote]:
-    return list(session.scalars(select(VisitNote).where(VisitNote.visit_id == visit_id).order_by(VisitNote.at)))
+    return list(session.scalars(_notes(), {"visit": visit_id}))
+
+
+@cache
+def _notes() -> Select[VisitNote]:
+    return select(VisitNote).where(VisitNote.visit_id == bindparam("visit")).order_by(VisitNote.at)
 
 
 def of_visit(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[Reading]:
@@ -97,11 +103,20 @@ def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUI
 
 def _versions(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[tuple[Reading, bool]]:
     """Every version that was written in a visit, and whether it stands."""
-    query = select(Reading, is_standing()).options(
-        lazyload("*"), joinedload(Reading.by), joinedload(Reading.calibration).lazyload("*")
-    )
-    rows = session.execute(query.where(Reading.visit_id == visit_id).order_by(Reading.version))
+    if isinstance(visit_id, uuid.UUID):
+        rows = session.execute(_all_versions().where(Reading.visit_id == bindparam("visit")), {"visit": visit_id})
+    else:
+        rows = session.execute(_all_versions().where(Reading.visit_id == visit_id))
     return [(row, stands) for row, stands in rows]
+
+
+@cache
+def _all_versions() -> Select[Reading, bool]:
+    of_calibration = (Calibration.number, Calibration.at, Calibration.valid_until, Calibration.outcome)
+    calibration = joinedload(Reading.calibration).options(lazyload("*"), load_only(*of_calibration))
+    by = joinedload(Reading.by).options(lazyload("*"), load_only(User.name))
+    query = select(Reading, is_standing()).options(lazyload("*"), by, calibration)
+    return query.order_by(Reading.version)
 
 
 def _in_order(standing: Sequence[Reading]) -> list[Reading]:
