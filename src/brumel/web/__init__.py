@@ -23,7 +23,7 @@ from brumel.store.sessions import make_engine, make_sessions
 from brumel.web import access, errors, filters, kept_pages, practice_clock, reader, sign_in_limit, static_files
 from brumel.web.live import Hub
 from brumel.web.practice import world as practice_world
-from brumel.web.root import WORLDS, under
+from brumel.web.root import WORLDS, quick_addresses, under
 from brumel.web.watching import log
 from brumel.work.desk import Clock, Desk, utc_now
 from brumel.work.people import LONGEST_SESSION
@@ -110,6 +110,7 @@ def _made(config: Config, engine: Engine, clock: Clock) -> Flask:
     errors.init(app)
     filters.init(app)
     reader.init(app)
+    quick_addresses(app)
     static_files.init(app)
     Compress(app)
     kept_pages.init(app)

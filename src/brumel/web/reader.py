@@ -8,7 +8,7 @@ from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import Flask, current_app
+from flask import Flask, current_app, g
 from flask.json.provider import DefaultJSONProvider
 
 from brumel.core.errors import words_of
@@ -51,8 +51,12 @@ class Reader(Writer):
 
 def reader() -> Reader:
     """Who reads this page, in which units. The practice has one zone: its own, or BRUMEL_ZONE."""
-    zone = practice_zone()
-    return Reader(zone, current_app.extensions["desk"].clock().astimezone(zone).year, readers_units())
+    zone, units = practice_zone(), readers_units()
+    kept: Reader | None = g.get("reader")  # asked for each sentence of a page
+    if kept is None or kept.zone is not zone or kept.units is not units:
+        year = current_app.extensions["desk"].clock().astimezone(zone).year
+        kept = g.reader = Reader(zone, year, units)
+    return kept
 
 
 def in_words(words: str | BaseException, to: Reader | None = None) -> str:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from flask import request
+from flask import Flask, request
 
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
@@ -24,6 +25,20 @@ def under(path: str, inside: WSGIApplication) -> Callable[[WSGIEnvironment, Star
         return inside(environ, start_response)
 
     return application
+
+
+def quick_addresses(app: Flask) -> None:
+    """Templates ask for the same addresses again and again: working one out is dear, so it is kept for the next that asks."""
+
+    @functools.lru_cache(maxsize=8192)
+    def kept(_under: str, endpoint: str, values: tuple[tuple[str, str], ...]) -> str:
+        return app.url_for(endpoint, **dict(values))  # type: ignore[arg-type]
+
+    def url_for(endpoint: str, **values: Any) -> str:
+        told = tuple((name, str(value)) for name, value in values.items() if value is not None)
+        return kept(request.script_root, endpoint, told)
+
+    app.jinja_env.globals["url_for"] = url_for
 
 
 def root() -> str:

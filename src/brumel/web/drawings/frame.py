@@ -33,6 +33,16 @@ class Frame:
     def path(self, points: Sequence[tuple[float, float]]) -> str:
         return "M" + " L".join(f"{self.x(a)},{self.y(b)}" for a, b in points)
 
+    def outline(self, x: Sequence[float], low: Sequence[float], high: Sequence[float]) -> str:
+        """The path around a band, along its upper edge and back along the lower one; empty where there is none."""
+        if not len(x):
+            return ""
+        across = self.left + (np.asarray(x) - self.x0) * ((self.right - self.left) / (self.x1 - self.x0))
+        down = (self.bottom - self.top) / (self.y1 - self.y0)
+        upper, lower = (self.bottom - (np.asarray(y) - self.y0) * down for y in (high, low))
+        around = zip(np.r_[across, across[::-1]].tolist(), np.r_[upper, lower[::-1]].tolist(), strict=True)
+        return "M" + " L".join([f"{a:.1f},{b:.1f}" for a, b in around]) + " Z"
+
 
 #: How wide a letter is where drawings are at their smallest, on a phone, whose letters are larger to stay readable.
 LETTER = 11.0

@@ -363,10 +363,8 @@ def log_band(band_rows: Any, zone: str, before: Any = None) -> dict[str, Any]:
     frame = Frame(52, 14, 590, 150, 0, span, low - pad, high + pad)
 
     def outline(one: Any) -> str:
-        xs = [frame.x((t - start).total_seconds()) for t in one.times]
-        up = [f"{x:.1f},{frame.y(shown(v)):.1f}" for x, v in zip(xs, one.high, strict=True)]
-        down = [f"{x:.1f},{frame.y(shown(v)):.1f}" for x, v in zip(xs, one.low, strict=True)]
-        return "M" + " L".join(up) + " L" + " L".join(reversed(down)) + " Z" if up else ""
+        after_s = [(t - start).total_seconds() for t in one.times]
+        return frame.outline(after_s, [shown(v) for v in one.low], [shown(v) for v in one.high])
 
     days, day = (
         [],

@@ -6,10 +6,10 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select, true
+from sqlalchemy import ARRAY, Select, Text, Uuid, bindparam, cast, func, select, true
 from sqlalchemy.orm import Session
 
 from brumel.methods import Method
@@ -70,12 +70,18 @@ def same_again(
     found = {}
     for row in rows:
         source = "typed" if row.probe_id in unlinked else row.source  # its meter may have had a link then
-        method = Method.model_validate(row.method)
+        method = _method_as_kept(row.method)
         cups = {k: v for k, v in {**row.cups, **(row.replaced or {})}.items() if k in {s.key for s in method.steps}}
         if all(lot in lots and lots[lot].usable for lot in cups.values()):
             codes = tuple(dict.fromkeys(lots[cups[s.key]].lot.code for s in method.steps if s.key in cups))
             found[row.probe_id] = SameAgain(method, source, cups, codes, row.conditions, row.settings_at)
     return found
+
+
+@lru_cache(maxsize=256)
+def _method_as_kept(text: str) -> Method:
+    """A method by the JSON that its runs keep; of the few there are, each is read once a process."""
+    return Method.model_validate_json(text)
 
 
 def _holds_today(conditions: RunConditions) -> bool:
@@ -108,7 +114,7 @@ def _last_of_each() -> Select[Any]:
     )
     query = select(
         wanted.c.probe_id,
-        run.c.method,
+        cast(run.c.method, Text).label("method"),
         run.c.source,
         run.c.cups,
         run.c.conditions,

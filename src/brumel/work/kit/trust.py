@@ -51,7 +51,7 @@ class TrustFacts:
 #: What takes long to read of a row, and trust does not rest on.
 UNASKED: dict[type[Any], tuple[str, ...]] = {
     Inspection: ("findings",),
-    Calibration: ("fit", "verdict", "causes", "as_found", "figures"),
+    Calibration: ("verdict", "causes", "as_found", "figures"),
     Run: ("method", "cups"),
     Maintenance: ("answers",),
     Closing: ("checks",),
@@ -136,15 +136,11 @@ def _newest_of_everything(read_with: bool) -> Select[Any]:
     )
     known = [aliased(table, part) for table, part in parts]
     query = select(wanted.c.probe_id, running.c.rows, since.c.done, *known)
-    left_out = (
-        ()
-        if read_with
-        else [
-            defer(getattr(one, name))
-            for (table, _), one in zip(parts, known, strict=True)
-            for name in UNASKED.get(table, ())
-        ]
-    )
+    left_out = [
+        defer(getattr(one, name))
+        for (table, _), one in zip(parts, known, strict=True)
+        for name in (*UNASKED.get(table, ()), *(("fit",) if table is Calibration and not read_with else ()))
+    ]
     joined: Any = wanted
     for part in (*(part for _, part in parts), running, since):
         joined = joined.outerjoin(part, true())

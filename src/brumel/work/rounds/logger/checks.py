@@ -6,9 +6,10 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import Select, func, select, true
+from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import logged
@@ -17,7 +18,7 @@ from brumel.core.working import Worked, Working
 from brumel.methods.checks import load_checks
 from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
 from brumel.store.records import Closing
-from brumel.store.tables import Calibration, User
+from brumel.store.tables import Calibration, Probe, User
 from brumel.work.bench import closing_checks
 from brumel.work.desk import (
     MovedOn,
@@ -214,11 +215,12 @@ def in_standard(session: Session, series: LoggerSeries) -> tuple[float, float] |
     """What a closing check on Bench said of the logger's probe since: read and expected, to start the form with."""
     if series.calibration_id is None:
         return None
-    query = select(Closing).where(Closing.calibration_id == series.calibration_id, Closing.at >= series.ends)
-    newest = session.scalar(query.order_by(Closing.at).limit(1))
-    if newest is None or not newest.checks or newest.probe.quantity != series.quantity:
+    checks = select(Closing.checks, Probe.quantity).join(Probe, Probe.id == Closing.probe_id)
+    since = checks.where(Closing.calibration_id == series.calibration_id, Closing.at >= series.ends)
+    first = session.execute(since.order_by(Closing.at).limit(1)).first()
+    if first is None or not first.checks or first.quantity != series.quantity:
         return None
-    return newest.checks[0].read, newest.checks[0].expected
+    return first.checks[0].read, first.checks[0].expected
 
 
 def of_service(session: Session, row: LoggerCheck) -> EffectOnSeries:
@@ -316,6 +318,13 @@ def standing(session: Session, series: LoggerSeries) -> Standing:
 
 def standings(session: Session, several: Sequence[LoggerSeries]) -> list[Standing]:
     """The same of several series, by one query."""
+    rows = session.execute(_newest_decisions(), {"several": [series.id for series in several]})
+    known = {series_id: (number, decision) for series_id, number, decision in rows}
+    return [_standing(series, *known[series.id]) for series in several]
+
+
+@cache
+def _newest_decisions() -> Select[uuid.UUID, int, LoggerDecision]:
     newest = (
         select(LoggerDecision)
         .where(LoggerDecision.series_id == LoggerSeries.id)
@@ -323,15 +332,13 @@ def standings(session: Session, several: Sequence[LoggerSeries]) -> list[Standin
         .limit(1)
         .lateral()
     )
-    query = (
+    return (
         select(LoggerSeries.id, Calibration.number, aliased(LoggerDecision, newest))
         .outerjoin(Calibration, Calibration.id == LoggerSeries.calibration_id)
         .outerjoin(newest, true())
         .options(lazyload("*"))
-        .where(LoggerSeries.id.in_([series.id for series in several]))
+        .where(LoggerSeries.id == func.any(bindparam("several", type_=ARRAY(Uuid))))
     )
-    known = {series_id: (number, decision) for series_id, number, decision in session.execute(query)}
-    return [_standing(series, *known[series.id]) for series in several]
 
 
 def _standing(series: LoggerSeries, number: int | None, newest: LoggerDecision | None) -> Standing:

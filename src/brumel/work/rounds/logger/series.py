@@ -206,7 +206,8 @@ def bands(session: Session, wanted: Sequence[tuple[LoggerSeries, EffectOnSeries 
 
 def _share(series: LoggerSeries) -> ColumnElement[Any]:
     span = max((series.ends - series.starts).total_seconds(), 1.0)
-    return func.extract("epoch", LoggerValue.at - series.starts) / span
+    # date_part counts in float8; extract does in numeric, which takes several times as long.
+    return func.date_part("epoch", LoggerValue.at - series.starts) / span
 
 
 def _value(series: LoggerSeries, by: EffectOnSeries | None) -> tuple[ColumnElement[Any], ColumnElement[bool]]:

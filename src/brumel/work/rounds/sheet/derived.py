@@ -58,16 +58,22 @@ def parts(rows: Sequence[Reading]) -> list[Part]:
     return [part(r) for r in rows if r.role == "first" and not r.parents]
 
 
-def prospects(whole: Sheet, past: Past, now: datetime) -> list[SheetValue]:
-    """What follows from all that stands on the sheet now, kept or not; nothing where it contradicts itself."""
+def prospects(
+    whole: Sheet, have: Sequence[Part], past: Past, now: datetime
+) -> tuple[list[SheetValue], list[NotStated]]:
+    """What follows from all that stands on the sheet now, kept or not; and what would but cannot be stated, with why.
+
+    Nothing follows where it contradicts itself.
+    """
     try:
-        return derived(whole, list(_standing(whole).values()), past, now)
+        follows = derived(whole, have, past, now)
     except InputError:
-        return []
+        follows = []
+    return follows, not_stated(_facts(whole, have))
 
 
-def _standing(whole: Sheet) -> dict[str, Part]:
-    """All first values of the sheet at its present depth by quantity, kept or not."""
+def standing(whole: Sheet) -> list[Part]:
+    """All first values of the sheet at its present depth, one a quantity, kept or not."""
     have = {p.quantity: p for p in parts([r for r in whole.kept if r.depth_m == whole.depth_m])}
     for line in whole.lines:
         for v in (*line.also, line.value) if line.role == "first" and line.value else ():
@@ -81,7 +87,7 @@ def _standing(whole: Sheet) -> dict[str, Part]:
                 v.backing,
                 v.backing_words,
             )
-    return have
+    return list(have.values())
 
 
 def _facts(whole: Sheet, have: Sequence[Part]) -> SheetFacts:
@@ -103,11 +109,6 @@ def _facts(whole: Sheet, have: Sequence[Part]) -> SheetFacts:
         next((line.probe.reference_electrode for line in whole.lines if line.probe.quantity == "redox"), ""),
         total_ammonia="ammonium" in first and first["ammonium"].backing == "by hand",
     )
-
-
-def missing(whole: Sheet) -> list[NotStated]:
-    """What would follow from the sheet as it stands but cannot be stated, each with its sentence."""
-    return not_stated(_facts(whole, list(_standing(whole).values())))
 
 
 def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> list[SheetValue]:
