@@ -68,7 +68,7 @@ class Dip(Base):
     __tablename__ = "dips"
     id: Mapped[Uuid] = uuid_key()
     number: Mapped[int] = mapped_column(Identity(), unique=True)
-    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"), index=True)
+    probe_id: Mapped[Uuid] = mapped_column(ForeignKey("probes.id"))
     run_id: Mapped[Uuid | None] = mapped_column(ForeignKey("runs.id"), index=True)
     step: Mapped[str] = mapped_column(default="")
     lot_id: Mapped[Uuid | None] = mapped_column(ForeignKey("lots.id"))
@@ -77,6 +77,7 @@ class Dip(Base):
     source: Mapped[str]
     entered: Mapped[str] = mapped_column(default="")
     started_at: Mapped[datetime]
+    __table_args__ = (Index("dips_by_probe", "probe_id", "number"),)
 
 
 class Sample(Base):

@@ -74,6 +74,13 @@ def as_read(value: float | None, quantity: str) -> str:
     return number(None if value is None else shown(value), quantity_names.digits(quantity) + shown.digits)
 
 
+def column_of(quantity: str) -> Callable[[float | None], str]:
+    """`as_read` for a column of readings of one quantity: what it takes to write them is looked up once."""
+    shown = scale_of(quantity)
+    digits = quantity_names.digits(quantity) + shown.digits
+    return lambda value: number(None if value is None else shown(value), digits)
+
+
 def in_unit(value: float | None, unit: str, digits: int = 1, *, bare: bool = False) -> str:
     """A value and its unit, both the reader's: "66.2 °F" of 19.0 and "°C"; `bare` leaves the unit out."""
     shown = scale(unit)

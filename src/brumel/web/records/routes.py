@@ -11,10 +11,12 @@ from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.api.routes import whole_calibration
+from brumel.web.filters import column_of
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records import certificates, changes, exporting, finding
 from brumel.web.units import units_of_record
 from brumel.work import bench, records
+from brumel.work.quantities import names as quantity_names
 from brumel.work.records import decisions, listings, visits
 
 blueprint = Blueprint("records", __name__, template_folder="templates", url_prefix="/records")
@@ -31,7 +33,11 @@ def index() -> Any:
     with desk().read() as session:
         found = visits.find(session, search)
         return render_template(
-            "records/visits.html", found=found, pages=-(-found.total // search.size), **finding.shown(session, search)
+            "records/visits.html",
+            found=found,
+            columns=[(q, quantity_names.column(q), column_of(q)) for q in found.quantities],
+            pages=-(-found.total // search.size),
+            **finding.shown(session, search),
         )
 
 

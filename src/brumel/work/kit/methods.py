@@ -6,10 +6,11 @@ import re
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import select
+from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
@@ -35,10 +36,13 @@ class MethodSaved:
 
 
 def _newest(session: Session) -> dict[str, MethodVersion]:
-    rows = session.scalars(
-        select(MethodVersion).distinct(MethodVersion.key).order_by(MethodVersion.key, MethodVersion.version.desc())
-    )
-    return {row.key: row for row in rows}
+    return {row.key: row for row in session.scalars(_newest_of_each())}
+
+
+@cache
+def _newest_of_each() -> Select[MethodVersion]:
+    newest = select(MethodVersion).distinct(MethodVersion.key)
+    return newest.order_by(MethodVersion.key, MethodVersion.version.desc())
 
 
 def methods_in_use(session: Session, quantity: str = "") -> dict[str, Method]:

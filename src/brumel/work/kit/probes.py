@@ -69,9 +69,7 @@ def _retired() -> Select[Probe]:
 
 def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     """The run of this probe that has not ended, if there is one."""
-    ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    query = select(Run).where(Run.probe_id == probe_id, ~ended)
-    return session.scalar(query.order_by(Run.started_at.desc()).limit(1))
+    return session.scalar(_open_runs().order_by(None).order_by(Run.started_at.desc()).limit(1), {"probes": [probe_id]})
 
 
 def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]:
@@ -109,15 +107,21 @@ def last_cups(session: Session, probe_id: uuid.UUID, method_key: str) -> dict[st
 
 def last_cups_of(session: Session, probes: Sequence[Probe]) -> dict[tuple[uuid.UUID, str], dict[str, str]]:
     """The same for every method by which each of these probes was calibrated."""
+    rows = session.execute(_last_cups(), {"probes": [p.id for p in probes]})
+    return {(probe_id, key): cups | (changed or {}) for probe_id, key, cups, changed in rows}
+
+
+@cache
+def _last_cups() -> Select[Any, Any, Any, Any]:
     method = Run.method["key"].astext
-    query = (
+    of_these = Run.probe_id == func.any(bindparam("probes", type_=ARRAY(Uuid)))
+    return (
         select(Run.probe_id, method, Run.cups, replaced_lots(Run.id))
         .distinct(Run.probe_id, method)
         .join(RunEnd, RunEnd.run_id == Run.id)
-        .where(Run.probe_id.in_([p.id for p in probes]), Run.purpose == "calibration", RunEnd.how == "finished")
+        .where(of_these, Run.purpose == "calibration", RunEnd.how == "finished")
         .order_by(Run.probe_id, method, Run.started_at.desc())
     )
-    return {(probe_id, key): cups | (changed or {}) for probe_id, key, cups, changed in session.execute(query)}
 
 
 def replaced_lots(run_id: Any) -> ScalarSelect[Any]:

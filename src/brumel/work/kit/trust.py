@@ -52,10 +52,12 @@ class TrustFacts:
 UNASKED: dict[type[Any], tuple[str, ...]] = {
     Inspection: ("findings",),
     Calibration: ("verdict", "causes", "as_found", "figures"),
-    Run: ("method", "cups"),
+    Run: ("cups",),
     Maintenance: ("answers",),
     Closing: ("checks",),
 }
+#: What only reading with a calibration rests on.
+TO_READ_WITH: dict[type[Any], tuple[str, ...]] = {Calibration: ("fit",), Run: ("method",)}
 
 
 def facts(session: Session, probes: Sequence[Probe], now: datetime) -> dict[uuid.UUID, TrustFacts]:
@@ -139,7 +141,7 @@ def _newest_of_everything(read_with: bool) -> Select[Any]:
     left_out = [
         defer(getattr(one, name))
         for (table, _), one in zip(parts, known, strict=True)
-        for name in (*UNASKED.get(table, ()), *(("fit",) if table is Calibration and not read_with else ()))
+        for name in (*UNASKED.get(table, ()), *(() if read_with else TO_READ_WITH.get(table, ())))
     ]
     joined: Any = wanted
     for part in (*(part for _, part in parts), running, since):

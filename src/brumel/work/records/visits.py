@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import ARRAY, Select, Uuid, and_, bindparam, func, select, true
 from sqlalchemy.orm import Load, Session, aliased, joinedload, lazyload, load_only
 
+from brumel.core.believability import Flag
 from brumel.store.base import among
 from brumel.store.records import Unsigned
 from brumel.store.rounds import Outing, Round
@@ -86,17 +87,19 @@ MARKS = {
 
 def marks_of(value: Any) -> tuple[str, ...]:
     """The marks of one reading: a `Value`, or a reading itself."""
-    found = {
-        "exceeded": value.outcome == "exceeded",
-        "not reported": value.backing == "not reported",
-        "failed": value.flag == 4,
-        "questioned": value.flag == 3,
-        "doubtful": value.backing == "doubtful",
-        "unbacked": value.backing == "unbacked",
-        # A decision makes a version of every reading of its span; what it changed, its backing says.
-        "mended": value.backing == "corrected" or (value.version > 1 and value.decision_id is None),
-    }
-    return tuple(mark for mark in MARKS if found[mark])
+    found = []
+    if value.outcome == "exceeded":
+        found.append("exceeded")
+    if value.backing == "not reported":
+        found.append("not reported")
+    if value.flag in (Flag.SUSPECT, Flag.FAIL):
+        found.append("failed" if value.flag == Flag.FAIL else "questioned")
+    if value.backing in ("doubtful", "unbacked"):
+        found.append(value.backing)
+    # A decision makes a version of every reading of its span; what it changed, its backing says.
+    if value.backing == "corrected" or (value.version > 1 and value.decision_id is None):
+        found.append("mended")
+    return tuple(found)
 
 
 @dataclass(frozen=True)

@@ -48,7 +48,8 @@ def outing(session: Session, outing_id: str | uuid.UUID) -> Outing:
 
 def running(session: Session, planned_round: Round, day: date) -> Outing | None:
     """The outing of a round on a day."""
-    return session.scalar(select(Outing).where(Outing.round_id == planned_round.id, Outing.day == day))
+    of_day = select(Outing).where(Outing.round_id == planned_round.id, Outing.day == day)
+    return session.scalar(of_day.options(lazyload(Outing.round)))
 
 
 #: How far back the calendar file tells of outings.
