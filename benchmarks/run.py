@@ -87,7 +87,7 @@ def pages(url: str, desk: Desk) -> None:
         counted.clear()
         assert client.get(path).status_code == 200, path
         queries = len(counted)
-        own, many = _side_by_side(client, path, f"/bare/{max(queries - 2, 1)}")
+        own, many, one = _side_by_side(client, path, f"/bare/{queries - 1}", "/bare/1")
         over = "" if own / many <= AS_MANY and own / one <= WITH_ONE else "  OVER"
         line(
             name,
@@ -96,15 +96,21 @@ def pages(url: str, desk: Desk) -> None:
         )
 
 
-def _side_by_side(client: Any, first: str, second: str, times: int = 15) -> tuple[float, float]:
-    """Medians of two pages asked for in turn, so that a busy moment of the machine meets both."""
-    took: tuple[list[float], list[float]] = ([], [])
+#: How often a page is asked for before it is timed: PostgreSQL plans a statement anew the first times it is sent.
+WARM = 12
+
+
+def _side_by_side(client: Any, *paths: str, times: int = 15) -> list[float]:
+    """Medians of pages asked for in turn, so that a busy moment of the machine meets all of them."""
+    for path in paths * WARM:
+        client.get(path)
+    took: dict[str, list[float]] = {path: [] for path in paths}
     for _ in range(times):
-        for path, into in zip((first, second), took, strict=True):
+        for path in paths:
             start = time.perf_counter()
             client.get(path)
-            into.append(time.perf_counter() - start)
-    return statistics.median(took[0]), statistics.median(took[1])
+            took[path].append(time.perf_counter() - start)
+    return [statistics.median(took[path]) for path in paths]
 
 
 def settling() -> None:
