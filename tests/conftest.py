@@ -237,9 +237,11 @@ class Place:
         if make not in self.begun:
             given, name = make(desk), f"begun_{uuid.uuid4().hex[:12]}"
             self.let_go()
-            # Who listens for samples would come back to it, and is sent away too: nobody may be connected to what is copied.
+            # Nobody may be connected to what is copied: who listens for samples is sent away, and kept from coming back.
+            do(self.server, f"alter database {self.name} with allow_connections false")
             do(self.server, f"select pg_terminate_backend(pid) from pg_stat_activity where datname = '{self.name}'")
             _copy(self.server, self.name, name)
+            do(self.server, f"alter database {self.name} with allow_connections true")
             self.begun[make] = name, self.clock.at, given
         else:
             name, at, given = self.begun[make]
