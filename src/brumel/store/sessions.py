@@ -58,7 +58,8 @@ LONGEST_LOCK_S, LONGEST_IDLE_S = 10.0, 60.0
 def make_engine(url: str, *, pool_size: int = 10, longest_s: float | None = None, hurried: bool = False) -> Engine:
     """An engine that checks a connection before use, so a restarted database is no error.
 
-    The connection last used is taken first: it knows the plans of the statements that are asked most. Just-in-time compiling is off: it costs more than these short queries take. Errors do not tell what was sent.
+    The connection last used is taken first: it knows the plans of the statements that are asked most. Just-in-time
+    compiling is off: it costs more than these short queries take. Errors do not tell what was sent.
 
     hurried : a commit does not wait for the disk; for what is made anew where it was cut short, and nothing else
     longest_s : a statement that takes longer is given up [s]; with it go limits for waiting and for doing nothing
