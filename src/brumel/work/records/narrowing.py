@@ -122,8 +122,7 @@ def of_visit(search: Search, at: Any = Visit.at) -> list[ColumnElement[bool]]:
     if search.round_id:
         found.append(Visit.outing_id.in_(select(Outing.id).where(Outing.round_id == search.round_id)))
     found += on_days(search, at, Site.zone)
-    found += [_says(word, (search.named or {}).get(word)) for word in _words(search)]
-    return found
+    return found + _says_all(search)
 
 
 @cache
@@ -163,6 +162,18 @@ def holds(column: Any, word: str) -> ColumnElement[bool]:
     """Where a text holds a word, in letters of either size."""
     contains: ColumnElement[bool] = column.icontains(word, autoescape=True)
     return contains
+
+
+def _says_all(search: Search) -> list[ColumnElement[bool]]:
+    """Where a visit's names, notes or reasons hold every word of the search."""
+    named = search.named or {}
+    # Words that no name holds are in the notes and reasons of known visits: those of all such words are met here, for the
+    # database would try every one of the first with every one of the second.
+    said = {w: set(n.visits) for w, n in named.items() if n.visits is not None and not n.sites and not n.people}
+    found = [_says(word, named.get(word)) for word in _words(search) if word not in said]
+    if said:
+        found.append(Visit.id == any_(literal(list(set.intersection(*said.values())), ARRAY(Uuid))))
+    return found
 
 
 def _says(word: str, named: Named | None) -> ColumnElement[bool]:
