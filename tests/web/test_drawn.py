@@ -64,6 +64,13 @@ def test_a_frame_maps_corners_to_corners():
     assert frame.path([(0, 0), (10, 5)]) == "M10.0,120.0 L110.0,20.0"
 
 
+def test_a_band_is_drawn_along_its_upper_edge_and_back_along_the_lower_one():
+    frame = drawings_frame.Frame(10, 20, 110, 220, 0, 4, 0, 2)  # 25 px a unit across, 100 px a unit up
+    drawn = frame.outline([0, 2, 4], low=[0, 0.5, 1], high=[1, 1.5, 2])
+    assert drawn == "M10.0,120.0 L60.0,70.0 L110.0,20.0 L110.0,120.0 L60.0,170.0 L10.0,220.0 Z"
+    assert frame.outline([], [], []) == ""
+
+
 @given(slope=st.floats(0.7, 1.1), offset=st.floats(-60, 60), t=st.floats(3, 35), bend=st.floats(-10, 10))
 def test_the_plate_holds_its_points_and_residuals(slope, offset, t, bend):
     k = ph.nernst_slope_mv(t)

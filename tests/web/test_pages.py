@@ -139,3 +139,12 @@ def test_pages_work_without_scripts_from_first_cup_to_record(app, client, clock,
     }
     client.post(f"{page}/finish", data=data)
     assert "Only today" in client.get(page, follow_redirects=True).text
+
+
+def test_an_address_is_kept_by_where_brumel_lies_and_what_it_leads_to(app):
+    seen = app.jinja_env.from_string(
+        "{{ url_for('kit.probe', probe_id=1) }} {{ url_for('records.index', page=n, site=none) }}"
+    )
+    for under, n in (("", 2), ("/water", 2), ("", 2), ("", 3)):
+        with app.test_request_context(base_url=f"http://localhost{under}/"):
+            assert seen.render(n=n) == f"{under}/kit/probes/1 {under}/records?page={n}"

@@ -67,6 +67,7 @@ def test_visits_are_found_by_what_is_asked_of_them_and_by_the_sites_own_day(desk
         (dict(words="heron WEIR_board"), one["late"]),
         (dict(words="100 %"), one["late"]),  # signs of a pattern are letters like others
         (dict(words="depth wrong"), one["slip"]),
+        (dict(words="heron depth"), set()),  # each is said of another visit
         (dict(worth="mended"), one["slip"]),
         (dict(words="anything else"), set()),
         (dict(words="her_n"), set()),
