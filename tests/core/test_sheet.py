@@ -2,12 +2,14 @@
 
 import math
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from brumel.core import conductivity, ions, oxygen, ph
 from brumel.core.errors import InputError
+from brumel.core.fitness.common import read_each
 from brumel.core.fitness.conductivity import CellFit
 from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
@@ -79,6 +81,23 @@ def test_each_ladder_gives_the_handbook_s_value(quantity, fit, signal, at, water
     assert worth(quantity, fit, signal, at, Water(**water), backed=False).expanded_uncertainty is None
     drawn = series(quantity, fit, [signal, signal], [at, at], Water(**water))
     assert list(drawn) == pytest.approx([found.value] * 2, rel=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("fit", "low", "high"),
+    [
+        (ElectrodeFit(ph.fit([(170.0, 18.0, 4.0), (-3.0, 18.0, 7.0), (-172.0, 18.0, 10.0)])), -400, 400),
+        (AIR, 0, 200),
+        (PAIR, 100, 300),
+        (CELL, 0, 50_000),
+    ],
+)
+@given(seed=st.integers(0, 99))
+def test_a_trace_is_read_at_once_as_it_would_be_sample_by_sample(fit, low, high, seed):
+    dice = np.random.default_rng(seed)
+    signals, at_c = dice.uniform(low, high, 20), dice.uniform(0.5, 35, 20)
+    one_by_one = [fit.read(float(s), float(t)) for s, t in zip(signals, at_c, strict=True)]
+    np.testing.assert_allclose(read_each(fit, signals, at_c), one_by_one, rtol=1e-12)
 
 
 def test_an_ion_s_activity_becomes_a_concentration_and_says_when_it_cannot():

@@ -6,6 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from brumel.core.sentence import Amount, say
 from brumel.core.verdict import Band, CriterionRow, Limits, Outcome, Tolerance, Verdict
 
@@ -32,6 +35,16 @@ class Fitted(Protocol):
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for storing."""
+
+
+def read_each(fit: Fitted, signals: NDArray[np.float64], temperatures_c: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What a fit reads of each signal at its temperature; 1-d arrays of one length [°C].
+
+    A fit whose formula takes arrays has a `read_all`, for a trace of minutes is read on every look at a sheet.
+    """
+    if (read_all := getattr(fit, "read_all", None)) is not None:
+        return np.atleast_1d(np.asarray(read_all(signals, temperatures_c), dtype=np.float64))
+    return np.array([fit.read(float(s), float(c)) for s, c in zip(signals, temperatures_c, strict=True)])
 
 
 @dataclass(frozen=True)

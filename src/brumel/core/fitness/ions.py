@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from brumel.core import ions
+from brumel.core.checking import Floats
 from brumel.core.errors import CannotFit
 from brumel.core.fitness.common import (
     CalibrationPoint,
@@ -51,6 +52,10 @@ class IonFit:
     def read(self, signal: float, temperature_c: float) -> float:
         """Activity from the signal [mV, °C] -> [mg/L as N]."""
         return float(self.calibration.concentration_mg_l(signal, temperature_c))
+
+    def read_all(self, signals: Floats, temperatures_c: Floats) -> Floats:
+        """The same of many signals [mV, °C] -> [mg/L as N]."""
+        return self.calibration.concentration_mg_l(signals, temperatures_c)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for storing."""

@@ -10,7 +10,9 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from brumel.core.checking import Door
+import numpy as np
+
+from brumel.core.checking import Door, Floats, plain
 from brumel.core.errors import CannotFit
 from brumel.core.fitness.common import (
     CalibrationPoint,
@@ -67,6 +69,13 @@ class OxygenFit:
         s = door.number("saturation_percent", signal, -50, 1000)
         door.close()
         return (s - self.zero_percent) / self.gain_percent * float(saturation_mg_l(temperature_c))
+
+    def read_all(self, signals: Floats, temperatures_c: Floats) -> Floats:
+        """The same of many signals [%, °C] -> [mg/L]."""
+        door = Door()
+        s = door.floats("saturation_percent", signals, -50, 1000)
+        door.close()
+        return plain((s - self.zero_percent) / self.gain_percent * np.asarray(saturation_mg_l(temperatures_c)))
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for storing."""

@@ -8,6 +8,7 @@ from itertools import pairwise
 from typing import Any
 
 from brumel.core import ph
+from brumel.core.checking import Floats
 from brumel.core.fitness.common import (
     CalibrationPoint,
     Fitness,
@@ -54,6 +55,10 @@ class ElectrodeFit:
     def read(self, signal: float, temperature_c: float) -> float:
         """pH from the signal [mV, °C]."""
         return float(self.calibration.ph(signal, temperature_c))
+
+    def read_all(self, signals: Floats, temperatures_c: Floats) -> Floats:
+        """The same of many signals [mV, °C]."""
+        return self.calibration.ph(signals, temperatures_c)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data for storing."""

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from brumel.core import budgets, conductivity, ions, oxygen, ph
 from brumel.core.checking import Door
 from brumel.core.doubts import Doubt
+from brumel.core.fitness.common import read_each
 from brumel.core.fitness.conductivity import CellFit
 from brumel.core.fitness.ions import IonFit
 from brumel.core.fitness.oxygen import OxygenFit
@@ -320,7 +321,7 @@ _LADDERS: dict[str, Any] = {
 def series(quantity: str, fit: Any, signals: Any, temperatures_c: Any, water: Water) -> NDArray[np.float64]:
     """The reported value sample by sample, without budgets, for drawing and for the field rule; 1-d arrays [°C]."""
     t = np.atleast_1d(np.asarray(temperatures_c, dtype=np.float64))
-    read = np.array([fit.read(float(s), float(c)) for s, c in zip(np.atleast_1d(signals), t, strict=True)])
+    read = read_each(fit, np.atleast_1d(np.asarray(signals, dtype=np.float64)), t)
     if quantity == "conductivity":
         kind = water.compensation
         kind = "linear" if kind in ("sea", "natural") and not (np.all(t >= 0) and np.all(t <= 35)) else kind
