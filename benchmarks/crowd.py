@@ -170,7 +170,7 @@ def main(url: str, desk: Desk) -> None:
     idle: list[float] = []
     crowded: list[float] = []
     try:
-        time.sleep(5)
+        wait_for_server(port)
         opener = _sign_in(base)
         for path in PAGES * 2:
             opener.open(base + path).read()  # what a process does once

@@ -23,7 +23,7 @@ from tests.work.helpers import Things, key
 from tools.browser import chromium_path
 
 from benchmarks import abuse, crowd, growth, judgement, loggers, slowest
-from benchmarks.stopwatch import median_s
+from benchmarks.stopwatch import median_s, wait_for_server
 from brumel.config import Config, sqlalchemy_url
 from brumel.core.settling import judge
 from brumel.meters.sensors import SAMPLES_PER_S
@@ -199,7 +199,7 @@ def screen(url: str, desk: Desk) -> None:
             path = chromium_path()
             browser = playwright.chromium.launch(executable_path=path, args=["--no-sandbox", "--disable-gpu"])
             page = browser.new_page(base_url=f"http://127.0.0.1:{port}")
-            time.sleep(3)
+            wait_for_server(port)
             page.goto("/sign-in")
             page.get_by_label("User name").fill("ansa")
             page.get_by_label("Password").fill(demo.PASSWORD)
