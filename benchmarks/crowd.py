@@ -22,6 +22,7 @@ from tests.conftest import as_app
 from tests.work.helpers import Things, key
 from tools.browser import chromium_path
 
+from benchmarks.stopwatch import wait_for_server
 from brumel.meters.sensors import SAMPLES_PER_S
 from brumel.store.cluster import free_port
 from brumel.store.tables import Dip, Probe
