@@ -148,3 +148,4 @@ def test_an_address_is_kept_by_where_brumel_lies_and_what_it_leads_to(app):
     for under, n in (("", 2), ("/water", 2), ("", 2), ("", 3)):
         with app.test_request_context(base_url=f"http://localhost{under}/"):
             assert seen.render(n=n) == f"{under}/kit/probes/1 {under}/records?page={n}"
+            assert seen.render(n=[n, 9]) == f"{under}/kit/probes/1 {under}/records?page={n}&amp;page=9"

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ARRAY, ColumnElement, String, any_, literal
+from sqlalchemy import ARRAY, ColumnElement, String, any_, bindparam, literal
 from sqlalchemy import Uuid as SqlUuid
 from sqlalchemy.dialects.postgresql import JSONB, TIMESTAMP
 from sqlalchemy.orm import DeclarativeBase, InstrumentedAttribute, Mapped, mapped_column
@@ -22,9 +22,13 @@ class Base(DeclarativeBase):
     type_annotation_map = {datetime: TIMESTAMP(timezone=True), Json: JSONB, list[Any]: JSONB, str: String}
 
 
-def among(column: InstrumentedAttribute[Any], ids: Iterable[uuid.UUID]) -> ColumnElement[bool]:
-    """Where a column is one of these ids: one statement however many they are, which the database has planned before."""
-    return column == any_(literal(list(ids), ARRAY(SqlUuid)))
+def among(column: InstrumentedAttribute[Any], ids: Iterable[uuid.UUID] | str) -> ColumnElement[bool]:
+    """Where a column is one of these ids: one statement however many they are, which the database has planned before.
+
+    ids : themselves, or what they are called among the values that a statement made once is sent with
+    """
+    kind = ARRAY(SqlUuid)
+    return column == any_(bindparam(ids, type_=kind) if isinstance(ids, str) else literal(list(ids), kind))
 
 
 def uuid_key() -> Mapped[Uuid]:

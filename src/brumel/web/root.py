@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import functools
+import uuid
 from collections.abc import Callable, Iterable
+from types import NoneType
 from typing import TYPE_CHECKING, Any
 
 from flask import Flask, request
@@ -27,6 +29,10 @@ def under(path: str, inside: WSGIApplication) -> Callable[[WSGIEnvironment, Star
     return application
 
 
+#: What stands in an address as it is written; lists and the like are more than one value.
+_PLAIN = frozenset({str, int, uuid.UUID, NoneType})
+
+
 def quick_addresses(app: Flask) -> None:
     """Templates ask for the same addresses again and again: working one out is dear, so it is kept for the next that asks."""
 
@@ -35,6 +41,8 @@ def quick_addresses(app: Flask) -> None:
         return app.url_for(endpoint, **dict(values))  # type: ignore[arg-type]
 
     def url_for(endpoint: str, **values: Any) -> str:
+        if not _PLAIN.issuperset(map(type, values.values())):
+            return app.url_for(endpoint, **values)
         told = tuple((name, str(value)) for name, value in values.items() if value is not None)
         return kept(request.script_root, endpoint, told)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any, NamedTuple
 
-from sqlalchemy import ARRAY, CompoundSelect, Select, Uuid, bindparam, false, func, literal, select, union_all
+from sqlalchemy import CompoundSelect, Select, bindparam, false, func, literal, select, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, aliased, lazyload
 
@@ -16,6 +16,7 @@ from brumel.core.meter_settings import OF_THE_DAY
 from brumel.core.sentence import say
 from brumel.methods import Method, StepSpec
 from brumel.methods.model import SET
+from brumel.store.base import among
 from brumel.store.tables import Calibration, Dip, Lot, MeterSettings, Point, Run, RunChange, RunEnd
 from brumel.work import kit
 from brumel.work.desk import MovedOn, NotFound, Write, alone_with, object_id
@@ -306,16 +307,15 @@ def _open_ones() -> Select[Run]:
 @cache
 def _taken_or_left_out() -> CompoundSelect[uuid.UUID, str, bool, int]:
     """The points of runs, and the cups that were left out of them, before their points."""
-    runs = bindparam("runs", type_=ARRAY(Uuid))
     points = select(Point.run_id, Point.step, Point.withdrawn, Point.version.label("n"))
     later = aliased(RunChange)
     taken_after_all = select(later.id).where(
         later.run_id == RunChange.run_id, later.step == RunChange.step, later.kind == "next", later.id > RunChange.id
     )
     left_out = select(RunChange.run_id, RunChange.step, false(), literal(0).label("n")).where(
-        RunChange.run_id == func.any(runs), RunChange.kind == "leave out", ~taken_after_all.exists()
+        among(RunChange.run_id, "runs"), RunChange.kind == "leave out", ~taken_after_all.exists()
     )
-    return union_all(left_out, points.where(Point.run_id == func.any(runs))).order_by("n")
+    return union_all(left_out, points.where(among(Point.run_id, "runs"))).order_by("n")
 
 
 def steps_to_go(session: Session, runs: Sequence[Run]) -> dict[uuid.UUID, list[StepSpec]]:

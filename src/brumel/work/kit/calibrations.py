@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from datetime import datetime
 from functools import cache
 
-from sqlalchemy import ARRAY, ColumnElement, Double, Select, Uuid, bindparam, func, select
+from sqlalchemy import ColumnElement, Double, Select, bindparam, func, select
 from sqlalchemy.orm import Session, defer, joinedload, lazyload, load_only
 
 from brumel.core.fitness import Fitted
+from brumel.store.base import among
 from brumel.store.tables import Calibration, CalibrationWithdrawal, Maintenance, Point, Probe, Run, User
 from brumel.work.quantities.book import quantity_of
 
@@ -79,12 +80,12 @@ def last_usables(session: Session, probe_ids: Sequence[uuid.UUID], before: datet
 
 def recent_calibrations(session: Session, probe_id: uuid.UUID, count: int = 10) -> list[Calibration]:
     """The last calibrations of a probe, newest first."""
-    # The probe is one and the same for all of them: it is looked up once, not read with each.
     return list(session.scalars(_recent(), {"probe": probe_id, "most": count}))
 
 
 @cache
 def _recent() -> Select[Calibration]:
+    """The probe is one and the same for all of them: it is looked up once, not read with each."""
     run = joinedload(Calibration.run).options(lazyload("*"), load_only(Run.probe_id, Run.source, Run.method))
     by = joinedload(Calibration.by).options(lazyload("*"), load_only(User.name))
     query = select(Calibration).where(Calibration.probe_id == bindparam("probe"))
@@ -103,6 +104,6 @@ def _slowest_cups() -> Select[uuid.UUID, float]:
     return (
         select(Point.run_id, func.max(Point.settling["settle_s"].astext.cast(Double)))
         .join(Run, Run.id == Point.run_id)
-        .where(Point.run_id == func.any(bindparam("runs", type_=ARRAY(Uuid))), ~Point.withdrawn, Run.source == "live")
+        .where(among(Point.run_id, "runs"), ~Point.withdrawn, Run.source == "live")
         .group_by(Point.run_id)
     )

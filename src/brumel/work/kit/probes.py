@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, contains_eager
 
 from brumel.core.ions import RESTS_ON
 from brumel.core.quantity_table import IONS
+from brumel.store.base import among
 from brumel.store.deployments import Deployment
 from brumel.store.tables import Dip, Meter, Probe, Run, RunChange, RunEnd
 from brumel.work.desk import NotFound, object_id
@@ -69,7 +70,8 @@ def _retired() -> Select[Probe]:
 
 def open_run(session: Session, probe_id: uuid.UUID) -> Run | None:
     """The run of this probe that has not ended, if there is one."""
-    return session.scalar(_open_runs().order_by(None).order_by(Run.started_at.desc()).limit(1), {"probes": [probe_id]})
+    found = session.scalars(_open_runs(), {"probes": [probe_id]}).all()
+    return found[-1] if found else None
 
 
 def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]:
@@ -81,8 +83,7 @@ def open_runs(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, Run]
 @cache
 def _open_runs() -> Select[Run]:
     ended = select(RunEnd.run_id).where(RunEnd.run_id == Run.id).exists()
-    of_these = Run.probe_id == func.any(bindparam("probes", type_=ARRAY(Uuid)))
-    return select(Run).where(of_these, ~ended).order_by(Run.started_at)
+    return select(Run).where(among(Run.probe_id, "probes"), ~ended).order_by(Run.started_at)
 
 
 def waits_for(session: Session, run: Run) -> str:
@@ -114,12 +115,11 @@ def last_cups_of(session: Session, probes: Sequence[Probe]) -> dict[tuple[uuid.U
 @cache
 def _last_cups() -> Select[Any, Any, Any, Any]:
     method = Run.method["key"].astext
-    of_these = Run.probe_id == func.any(bindparam("probes", type_=ARRAY(Uuid)))
     return (
         select(Run.probe_id, method, Run.cups, replaced_lots(Run.id))
         .distinct(Run.probe_id, method)
         .join(RunEnd, RunEnd.run_id == Run.id)
-        .where(of_these, Run.purpose == "calibration", RunEnd.how == "finished")
+        .where(among(Run.probe_id, "probes"), Run.purpose == "calibration", RunEnd.how == "finished")
         .order_by(Run.probe_id, method, Run.started_at.desc())
     )
 

@@ -10,17 +10,13 @@ from functools import cache
 from typing import Any
 
 from sqlalchemy import (
-    ARRAY,
     ColumnElement,
     CompoundSelect,
     Select,
     Text,
-    Uuid,
     and_,
-    any_,
     false,
     func,
-    literal,
     literal_column,
     or_,
     select,
@@ -28,6 +24,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Session
 
+from brumel.store.base import among
 from brumel.store.records import Decision, Unsigned
 from brumel.store.rounds import Outing, VisitNote
 from brumel.store.standing import is_standing
@@ -172,7 +169,7 @@ def _says_all(search: Search) -> list[ColumnElement[bool]]:
     said = {w: set(n.visits) for w, n in named.items() if n.visits is not None and not n.sites and not n.people}
     found = [_says(word, named.get(word)) for word in _words(search) if word not in said]
     if said:
-        found.append(Visit.id == any_(literal(list(set.intersection(*said.values())), ARRAY(Uuid))))
+        found.append(among(Visit.id, set.intersection(*said.values())))
     return found
 
 
@@ -183,7 +180,7 @@ def _says(word: str, named: Named | None) -> ColumnElement[bool]:
         return or_(Visit.site_id.in_(sites), Visit.operator_id.in_(people), Visit.id.in_(_said(word)))
     # Where names alone hold it, their indexes tell the visits; where none does, the few that say it are all there are.
     known = ((Visit.site_id, named.sites), (Visit.operator_id, named.people), (Visit.id, named.visits))
-    found = [column == any_(literal(ids, ARRAY(Uuid))) for column, ids in known if ids]
+    found = [among(column, ids) for column, ids in known if ids]
     return or_(false(), *found, *([Visit.id.in_(_said(word))] if named.visits is None else []))
 
 

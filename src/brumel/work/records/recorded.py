@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select
+from sqlalchemy import Select, select
 from sqlalchemy.orm import Session, aliased, defer, joinedload, lazyload, load_only
 
 from brumel.store.base import among
@@ -125,7 +125,7 @@ def _readings_and_signatures() -> Select[Reading, Signature]:
     return (
         select(Reading, Signature)
         .outerjoin(Signature, Signature.reading_id == Reading.id)
-        .where(Reading.visit_id == func.any(bindparam("visits", type_=ARRAY(Uuid))), is_standing())
+        .where(among(Reading.visit_id, "visits"), is_standing())
         .options(lazyload("*"), probe, calibration, by, defer(Reading.working))
         .order_by(Reading.at, Reading.id)
     )
@@ -148,8 +148,7 @@ def _before(session: Session, rows: Sequence[Reading]) -> dict[uuid.UUID, float]
 def _version_before() -> Select[uuid.UUID, float]:
     now, old = aliased(Reading), aliased(Reading)
     before = (old.root_id == now.root_id) & (old.version == now.version - 1)
-    mended = bindparam("mended", type_=ARRAY(Uuid))
-    return select(now.id, old.value).join(old, before).where(now.id == func.any(mended))
+    return select(now.id, old.value).join(old, before).where(among(now.id, "mended"))
 
 
 def _by_visit(session: Session, kind: Any, ids: Sequence[uuid.UUID]) -> dict[uuid.UUID, list[Any]]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cache, cached_property
 from typing import Any, NamedTuple
 
-from sqlalchemy import ARRAY, Select, Uuid, and_, bindparam, func, select, true
+from sqlalchemy import Select, and_, select, true
 from sqlalchemy.orm import Load, Session, aliased, joinedload, lazyload, load_only
 
 from brumel.core.believability import Flag
@@ -229,7 +229,7 @@ def _values() -> Select[Any]:
         select(*columns, Unsigned.reading_id.is_not(None))
         .join(StandingReading, StandingReading.reading_id == Reading.id)
         .outerjoin(Unsigned, Unsigned.reading_id == Reading.id)
-        .where(Reading.visit_id == func.any(bindparam("visits", type_=ARRAY(Uuid))))
+        .where(among(Reading.visit_id, "visits"))
         .order_by(Reading.at, Reading.id)
     )
 

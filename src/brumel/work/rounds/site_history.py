@@ -17,7 +17,6 @@ from sqlalchemy import (
     Interval,
     Select,
     String,
-    Uuid,
     any_,
     bindparam,
     extract,
@@ -30,6 +29,7 @@ from sqlalchemy import (
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
+from brumel.store.base import among
 from brumel.store.records import Closing
 from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Reading, Visit
@@ -81,8 +81,11 @@ def spans(
 def _with_ends() -> Select[uuid.UUID, int, datetime, datetime]:
     closed = select(Closing.at).where(Closing.calibration_id == Calibration.id)
     end = func.coalesce(closed.order_by(Closing.at.desc()).limit(1).scalar_subquery(), Calibration.valid_until)
-    wanted = Calibration.id == any_(bindparam("wanted", type_=ARRAY(Uuid)))
-    return select(Calibration.id, Calibration.number, Calibration.at, end).where(wanted).order_by(Calibration.at)
+    return (
+        select(Calibration.id, Calibration.number, Calibration.at, end)
+        .where(among(Calibration.id, "wanted"))
+        .order_by(Calibration.at)
+    )
 
 
 def _counts() -> list[ColumnElement[bool]]:

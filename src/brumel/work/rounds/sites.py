@@ -8,12 +8,13 @@ from datetime import datetime
 from functools import cache
 from typing import Any, NamedTuple
 
-from sqlalchemy import ARRAY, ColumnElement, Select, String, Uuid, bindparam, func, literal, select, true
+from sqlalchemy import ARRAY, ColumnElement, Select, String, bindparam, func, literal, select, true
 from sqlalchemy.orm import Session, defer, lazyload
 
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
+from brumel.store.base import among
 from brumel.store.standing import is_standing
 from brumel.store.tables import Client, Reading, Site
 from brumel.work.desk import NotFound, object_id
@@ -186,8 +187,7 @@ def latest(
 def _newest_at_sites() -> Select[Reading]:
     """Without the workings, which make most of a row."""
     quantities = func.unnest(bindparam("quantities", type_=ARRAY(String)))
-    of_these = Site.id == func.any(bindparam("sites", type_=ARRAY(Uuid)))
-    wanted = select(Site.id.label("site_id"), quantities.label("quantity")).where(of_these).subquery()
+    wanted = select(Site.id.label("site_id"), quantities.label("quantity")).where(among(Site.id, "sites")).subquery()
     # One look into the index for each site and quantity, however many readings there are.
     newest = (
         select(Reading.id)

@@ -9,13 +9,14 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Select, Uuid, bindparam, func, select, true
+from sqlalchemy import Select, func, select, true
 from sqlalchemy.orm import Session, aliased, lazyload
 
 from brumel.core import logged
 from brumel.core.sentence import Amount, say
 from brumel.core.working import Worked, Working
 from brumel.methods.checks import load_checks
+from brumel.store.base import among
 from brumel.store.logger import LoggerCheck, LoggerDecision, LoggerSeries, LoggerValue
 from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Probe, User
@@ -337,7 +338,7 @@ def _newest_decisions() -> Select[uuid.UUID, int, LoggerDecision]:
         .outerjoin(Calibration, Calibration.id == LoggerSeries.calibration_id)
         .outerjoin(newest, true())
         .options(lazyload("*"))
-        .where(LoggerSeries.id == func.any(bindparam("several", type_=ARRAY(Uuid))))
+        .where(among(LoggerSeries.id, "several"))
     )
 
 

@@ -58,13 +58,12 @@ def parts(rows: Sequence[Reading]) -> list[Part]:
     return [part(r) for r in rows if r.role == "first" and not r.parents]
 
 
-def prospects(
-    whole: Sheet, have: Sequence[Part], past: Past, now: datetime
-) -> tuple[list[SheetValue], list[NotStated]]:
+def prospects(whole: Sheet, past: Past, now: datetime) -> tuple[list[SheetValue], list[NotStated]]:
     """What follows from all that stands on the sheet now, kept or not; and what would but cannot be stated, with why.
 
     Nothing follows where it contradicts itself.
     """
+    have = _standing(whole)
     try:
         follows = derived(whole, have, past, now)
     except InputError:
@@ -72,7 +71,7 @@ def prospects(
     return follows, not_stated(_facts(whole, have))
 
 
-def standing(whole: Sheet) -> list[Part]:
+def _standing(whole: Sheet) -> list[Part]:
     """All first values of the sheet at its present depth, one a quantity, kept or not."""
     have = {p.quantity: p for p in parts([r for r in whole.kept if r.depth_m == whole.depth_m])}
     for line in whole.lines:

@@ -26,7 +26,7 @@ from brumel.store.tables import Probe, Site
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.base import Quantity
 from brumel.work.quantities.book import quantity_of
-from brumel.work.rounds.sheet.derived import prospects, salinity, standing, uncompensated
+from brumel.work.rounds.sheet.derived import prospects, salinity, uncompensated
 from brumel.work.rounds.sheet.model import Backing, OtherDisplay, Sheet, SheetLine, SheetValue
 from brumel.work.rounds.sheet.plausibility import MEASURED_HERE, findings, limited, sight, slip_finding, water_findings
 from brumel.work.rounds.sites import Past
@@ -61,7 +61,7 @@ def judge_sheet(bare: Sheet, past: Past, now: datetime) -> Sheet:
             water = _salted(water, done.value, "read here")
     lines = [judged[line.probe.id] for line in known.lines]
     whole = replace(known, lines=tuple(_beside_each_other(lines, SiteContext(site, water, past, now))), water=water)
-    follows, missing = prospects(whole, standing(whole), past, now)
+    follows, missing = prospects(whole, past, now)
     return replace(whole, follows=tuple(follows), missing=tuple(missing))
 
 

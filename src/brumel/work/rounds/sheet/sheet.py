@@ -103,10 +103,7 @@ def of_visits(session: Session, visit_ids: Sequence[uuid.UUID]) -> dict[uuid.UUI
 
 def _versions(session: Session, visit_id: uuid.UUID | ScalarSelect[uuid.UUID]) -> list[tuple[Reading, bool]]:
     """Every version that was written in a visit, and whether it stands."""
-    if isinstance(visit_id, uuid.UUID):
-        rows = session.execute(_all_versions().where(Reading.visit_id == bindparam("visit")), {"visit": visit_id})
-    else:
-        rows = session.execute(_all_versions().where(Reading.visit_id == visit_id))
+    rows = session.execute(_all_versions().where(Reading.visit_id == visit_id))
     return [(row, stands) for row, stands in rows]
 
 
