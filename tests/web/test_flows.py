@@ -129,7 +129,8 @@ def test_a_site_is_read_by_forms_and_its_record_corrected(desk, client, clock, t
     assert "version" in words(slip)
     assert "Swapped digits" in words(slip)
     assert "8.19" in words(slip)
-    assert re.search(rf"8\.19.{{0,20}} {clock():%d %b}", words(client.get("/rounds")))  # the newest version, and its day
+    # Of Rounds the newest version, and its day.
+    assert re.search(rf"8\.19.{{0,20}} {clock():%d %b}", words(client.get("/rounds")))
     old = client.get(link)
     assert "Version 2 stands" in words(old)
     stale = post(client, link, f"{link}/correct", turn="1", raw="8.20", temperature_c="7.5", reason="Again")
