@@ -54,6 +54,15 @@ class Demo:
     def words(self) -> str:
         return self.log.read_text("utf-8")
 
+    def says(self, words: str) -> bool:
+        """Whether it says so, now or soon: its first page may come before its demo world is whole."""
+        for _ in range(600):
+            if words in self.words():
+                return True
+            assert self.process.poll() is None, self.words()
+            time.sleep(0.1)
+        return False
+
     def address(self) -> str:
         for _ in range(600):
             found = re.search(r"http://127\.0\.0\.1:\d+/", self.words())
@@ -86,7 +95,7 @@ def test_the_demo_from_nothing_again_after_kill_and_fresh(data_dir):
         address = first.address()
         assert address != f"http://127.0.0.1:{port}/"
         assert f"port {port} is taken" in first.words()
-        assert "demo world loaded" in first.words()
+        assert first.says("demo world loaded")
         assert "password tarnholt-field-book" in first.words()
         page = urllib.request.urlopen(address + "sign-in").read().decode()
         assert "tarnholt-field-book" in page
@@ -94,7 +103,7 @@ def test_the_demo_from_nothing_again_after_kill_and_fresh(data_dir):
 
     second = Demo(data_dir, "--port", str(free_port()))
     second.address()
-    assert "demo data kept" in second.words()
+    assert second.says("demo data kept")
     assert second.end(signal.SIGTERM) == 0
     postmaster = data_dir / "demo/pg/postmaster.pid"
     assert not postmaster.exists()  # the last one out stopped the server
@@ -102,7 +111,7 @@ def test_the_demo_from_nothing_again_after_kill_and_fresh(data_dir):
     third = Demo(data_dir, "--fresh", "--port", str(free_port()))
     third.address()
     assert "throwing the old demo away" in third.words()
-    assert "demo world loaded" in third.words()
+    assert third.says("demo world loaded")
     third.end(signal.SIGTERM)
     for name in ("cookie-secret", "db-password"):
         assert stat.S_IMODE((data_dir / "demo" / name).stat().st_mode) == 0o600
@@ -178,3 +187,40 @@ def test_a_deployment_is_set_up_by_commands_and_refuses_defaults(database_url, m
         user = session.scalar(select(User).where(User.username == "mira"))
         assert user.password_hash.startswith("sealed:")
     assert "demo" in runner.invoke(cli.main, ["help"]).output
+
+
+PARTING = """
+import os, signal, sys, time
+from brumel.running import Program, Running, leave
+
+def lives():
+    if os.environ["WHO"] != "a child" or signal.getsignal(signal.SIGTERM) is not signal.SIG_DFL:
+        sys.exit(9)
+    time.sleep(60)
+
+def told_to_end_meanwhile():
+    yield Program(lives, ())
+    os.kill(os.getpid(), signal.SIGTERM)
+    yield Program(lives, ())
+
+running = Running()
+signal.signal(signal.SIGTERM, leave)
+try:
+    if sys.argv[1] == "meanwhile":
+        running.start(told_to_end_meanwhile(), os.environ | {"WHO": "a child"})
+    else:
+        ends = Program(lambda: time.sleep(1) or sys.exit(3), ())
+        running.start([Program(lives, ()), ends], os.environ | {"WHO": "a child"})
+        print("worst", running.until_one_ends(), flush=True)
+except KeyboardInterrupt:
+    print("told", flush=True)
+finally:
+    running.end()
+    print(sorted(child.poll() for child in running._children), flush=True)
+"""
+
+
+@pytest.mark.parametrize(("when", "said"), [("meanwhile", {"told", "[-15, -15]"}), ("", {"worst 3", "[-15, 3]"})])
+def test_no_child_outlives_what_it_parted_from(when, said):
+    done = subprocess.run([sys.executable, "-c", PARTING, when], capture_output=True, text=True, timeout=20, check=True)
+    assert set(done.stdout.splitlines()) == said

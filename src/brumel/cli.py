@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import signal
-import socket
-import subprocess
 import sys
 import tempfile
 import threading
 import time
 import uuid
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, date, datetime
+from importlib import import_module
 from pathlib import Path
 from typing import LiteralString
 from zoneinfo import ZoneInfo
@@ -25,6 +25,7 @@ from rich.console import Console
 from brumel import chores, operations
 from brumel.config import DEMO_ACCOUNTS, DEMO_PASSWORD, Config, ConfigError
 from brumel.core.errors import InputError
+from brumel.running import Program, Running, leave
 from brumel.store.cluster import Cluster, ClusterError, free_port
 
 DEFAULT_PORT = 8420
@@ -76,7 +77,8 @@ def demo(fresh: bool, port: int, workers: int, no_history: bool) -> None:
             "BRUMEL_PLAIN_HTTP": "1",
             "BRUMEL_LINK_TOKEN": cluster.secret("link-token"),
         }
-        signal.signal(signal.SIGTERM, _leave)
+        signal.signal(signal.SIGTERM, leave)
+        _read_ahead()
         running.start([_server(f"127.0.0.1:{chosen}", workers)], env)
         _greet(chosen)
         if _has_people(url):
@@ -139,13 +141,11 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     engine = make_engine(url, hurried=True)
     desk = Desk(make_sessions(engine))
     how_many = work_demo.WEEKS if weeks is None else weeks
-    # Forked from a server of their own: forks of this process would share its lines to the database.
-    clean = multiprocessing.get_context("forkserver")
-    clean.set_forkserver_preload(["brumel.work.demo"])
     with (
-        ProcessPoolExecutor(HANDS, mp_context=clean) as several,
+        ProcessPoolExecutor(HANDS, mp_context=multiprocessing.get_context("fork")) as several,
         _step("making the demo world; its twelve weeks are lived through this once") as say,
     ):
+        several.submit(int).result()  # all of them part now, before this process has a line to the database
         work_demo.load_demo(
             desk,
             weeks=how_many,
@@ -170,7 +170,7 @@ def _step(words: str) -> Iterator[Callable[[str], None]]:
     yield lambda step: click.echo(f"· {step} ({time.monotonic() - started:.0f} s)")
 
 
-def _meters(port: int, spool: Path) -> list[list[str]]:
+def _meters(port: int, spool: Path) -> list[Program]:
     """The simulated meters, and one of them behind a real link."""
     cable = free_port(port + 100)
     parent = ("--parent", str(os.getpid()))
@@ -182,83 +182,32 @@ def _meters(port: int, spool: Path) -> list[list[str]]:
     ]
 
 
-def _brumel(*words: str) -> list[str]:
-    return [sys.executable, "-m", "brumel.cli", *words]
+def _brumel(*words: str) -> Program:
+    return Program(lambda: main.main(list(words), prog_name="brumel"), (sys.executable, "-m", "brumel.cli", *words))
 
 
-def _leave(*_: object) -> None:
-    raise KeyboardInterrupt
+#: What the server, its jobs and the meters run.
+SHARED = (
+    "gunicorn.app.wsgiapp",
+    "uvicorn_worker",
+    "brumel.web.doors",
+    "brumel.web.jobs.kinds",
+    "brumel.web.places",
+    "brumel.work.demo",
+    "brumel.work.simulator.process",
+)
 
 
-class Running:
-    """Programs that run together: when one ends all end, but for helpers, which are started anew."""
-
-    def __init__(self) -> None:
-        self._children: list[subprocess.Popen[bytes]] = []
-        self._helpers: dict[tuple[str, ...], subprocess.Popen[bytes]] = {}
-
-    def start(self, lines: list[list[str]], env: Mapping[str, str], helpers: Sequence[list[str]] = ()) -> None:
-        """Start these too."""
-        self._env = env
-        self._children += [subprocess.Popen(line, env=env) for line in lines]
-        self._helpers |= {tuple(line): subprocess.Popen(line, env=env) for line in helpers}
-
-    def replace(self, line: list[str], is_ready: Callable[[], bool], longest_s: float = 60.0) -> bool:
-        """Start the first of these anew and end the old one once the new one is ready; False where it never is.
-
-        Called from a signal's handler: meanwhile both answer, so nobody is refused.
-        """
-        old, new = self._children[0], subprocess.Popen(line, env=self._env)
-        end = time.monotonic() + longest_s
-        while new.poll() is None and not is_ready() and time.monotonic() < end:
-            time.sleep(0.1)
-        if new.poll() is not None or not is_ready():
-            new.kill()
-            new.wait()
-            return False
-        self._children[0] = new
-        old.terminate()
-        try:
-            old.wait(timeout=30)
-        except subprocess.TimeoutExpired:
-            old.kill()
-            old.wait()
-        return True
-
-    def wait_for(self, port: int) -> None:
-        """Wait until something listens on a port of loopback, or one of these has ended."""
-        while all(child.poll() is None for child in self._children):
-            with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1):
-                return
-            time.sleep(0.1)
-
-    def until_one_ends(self) -> int:
-        """Wait; returns the worst exit code, 0 where we were told to stop."""
-        signal.signal(signal.SIGTERM, _leave)
-        try:
-            while all(child.poll() is None for child in self._children):
-                for line, helper in self._helpers.items():
-                    if helper.poll() is not None:
-                        time.sleep(2)  # one that cannot start is not started without end at full speed
-                        self._helpers[line] = subprocess.Popen(line, env=self._env)
-                os.waitid(os.P_ALL, 0, os.WEXITED | os.WNOWAIT)  # until one of them ends
-            return max((c.returncode or 0) for c in self._children)
-        except KeyboardInterrupt:
-            return 0
-
-    def end(self) -> None:
-        """End all of them."""
-        everyone = [*self._children, *self._helpers.values()]
-        for child in everyone:
-            child.terminate()
-        for child in everyone:
-            try:
-                child.wait(timeout=8)
-            except subprocess.TimeoutExpired:
-                child.kill()
+def _read_ahead() -> None:
+    """Read what the programs share, once, before they part from this process."""
+    gc.disable()  # nothing of what is imported is ever garbage; looking for it takes a third of the time
+    for name in SHARED:
+        import_module(name)
+    gc.freeze()
+    gc.enable()
 
 
-def _server(bind: str, workers: int) -> list[str]:
+def _server(bind: str, workers: int) -> Program:
     options = {
         "bind": bind,
         "workers": workers,
@@ -270,16 +219,15 @@ def _server(bind: str, workers: int) -> list[str]:
         "config": "python:brumel.wsgi",
     }
     named = [word for name, value in options.items() for word in (f"--{name}", str(value))]
-    return [
-        sys.executable,
-        "-m",
-        "gunicorn",
-        *named,
-        "--preload",
-        "--reuse-port",
-        "--no-control-socket",
-        "brumel.wsgi:doors",
-    ]
+    words = ["gunicorn", *named, "--preload", "--reuse-port", "--no-control-socket", "brumel.wsgi:doors"]
+
+    def run() -> None:
+        from gunicorn.app import wsgiapp
+
+        sys.argv = words
+        wsgiapp.run()
+
+    return Program(run, (sys.executable, "-m", *words))
 
 
 @main.command()
@@ -300,17 +248,15 @@ def serve(host: str, port: int, workers: int, threads: int, jobs: bool) -> None:
     counted = tempfile.mkdtemp(prefix="brumel-figures-")  # what each worker counted, for all of them to tell
     try:
         ready = Path(counted, "ready")
-        line = _server(f"{host}:{port}", workers)
+        server = _server(f"{host}:{port}", workers)
         own = {"BRUMEL_THREADS": str(threads), "PROMETHEUS_MULTIPROC_DIR": counted, "BRUMEL_READY": str(ready)}
-        running.start(
-            [line],
-            {"BRUMEL_LOG": "info"} | os.environ | own,
-            [_brumel("jobs", "--parent", str(os.getpid()))] if jobs else [],
-        )
+        os.environ |= {"BRUMEL_LOG": "info"} | os.environ | own  # counting asks for its folder when it is read
+        _read_ahead()
+        running.start([server], os.environ, [_brumel("jobs", "--parent", str(os.getpid()))] if jobs else [])
 
         def again(*_: object) -> None:
             ready.unlink(missing_ok=True)
-            done = running.replace(line, ready.exists)
+            done = running.replace(server, ready.exists)
             out.print("· new workers answer" if done else "· the new workers never answered; the old ones go on")
 
         signal.signal(signal.SIGHUP, again)

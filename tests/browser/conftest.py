@@ -111,6 +111,15 @@ def brumel(running, present_template):
 
 
 @pytest.fixture
+def meter_stands_still(brumel):
+    """No sample is stored but what a test puts in by hand."""
+    meter = brumel.children[1].pid
+    os.killpg(meter, signal.SIGSTOP)
+    yield
+    os.killpg(meter, signal.SIGCONT)
+
+
+@pytest.fixture
 def empty(running, empty_template):
     running.begin(empty_template)
     yield running

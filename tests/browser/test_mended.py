@@ -1,8 +1,6 @@
 """Things that once broke in a browser: sessions and kept pages, the phone's queue, depths, logger decisions, typed Enter."""
 
-import os
 import re
-import signal
 import time
 import uuid
 from datetime import UTC, datetime, timedelta
@@ -289,10 +287,10 @@ def test_a_refused_field_says_so_beside_itself_until_it_is_changed(brumel, open_
     expect(page.locator(".field-fault")).to_have_count(0)
 
 
+@pytest.mark.usefixtures("meter_stands_still")
 def test_questions_on_a_live_sheet_come_and_go_with_the_readings(brumel, open_page):
     """The line that is not looked at asks too; what has answered itself goes, what is new comes."""
     things, desk = brumel.things, brumel.desk
-    os.killpg(brumel.children.pop().pid, signal.SIGKILL)  # the meter; its samples are put in by hand here
     visit = rounds.start_visit(
         desk,
         things.ansa,

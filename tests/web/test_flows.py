@@ -212,13 +212,25 @@ def test_kit_by_forms_lots_upkeep_waits_and_calendar(desk, client, clock, things
     assert 'value="N4-300"' in bad.text  # nothing typed is lost
     added = post(client, "/kit/lots/new", "/kit/lots/new", **form)
     assert "N4-300" in words(added)
-    lot = re.search(r"/kit/lots/([0-9a-f-]{36})/open", added.text).group(1)
+    lot = re.search(r'/kit/lots/([0-9a-f-]{36})">open, count', added.text).group(1)
     assert "sealed" in words(added)
-    post(client, "/kit", f"/kit/lots/{lot}/open")
-    again = post(client, "/kit", f"/kit/lots/{lot}/open")
+    its = f"/kit/lots/{lot}"
+    assert "Open N4-300 now" in words(client.get(its))
+    post(client, its, f"{its}/open")
+    again = post(client, its, f"{its}/open")
     assert again.status_code == 422
     assert "open already" in words(again)
-    assert post(client, "/kit", f"/kit/lots/{lot}/discard", reason="").status_code == 422
+    assert "Open N4-300 now" not in words(again)
+    bad = post(client, its, f"{its}/fill-off", code="N4-300", amount="much", open_days="12")
+    assert bad.status_code == 422
+    assert 'value="much"' in bad.text  # in the form it was typed into, and in no other
+    assert bad.text.count('value="much"') == 1
+    assert post(client, its, f"{its}/discard", reason="").status_code == 422
+    post(client, its, f"{its}/discard", reason="Cloudy")
+    gone = client.get(its)
+    assert "was discarded on" in words(gone)
+    assert f"{its}/count" not in gone.text
+    assert client.get("/kit/lots/x").status_code == 404
 
     page = f"/kit/probes/{things.probes['A1']}"
     done = post(client, page, f"{page}/maintenance", what="cleaned", reason="Algae")

@@ -159,6 +159,7 @@ ROLES: dict[str, frozenset[str]] = {
     "kit.index": READERS,
     "kit.probe": READERS,
     "kit.methods": READERS,
+    "kit.lot": READERS,
     "kit.new_lot": STAFF,
     "kit.add_lot": STAFF,
     "kit.open_lot": STAFF,

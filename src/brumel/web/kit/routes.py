@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from flask import Response, abort, flash, render_template, request, url_for
@@ -76,6 +77,7 @@ def index(faults: Any = ()) -> Any:
             lots=[v for v in lots if kit.is_coded(v.lot, code)],
             code=code,
             faults=faults,
+            given=request.form,
             spares=kit.spares(session, meters),
             cup_ml=CUP_ML,
             solutions=standards,
@@ -83,6 +85,22 @@ def index(faults: Any = ()) -> Any:
             retired_meters=kit.retired_meters(session),
         )
         return page, 422 if faults else 200
+
+
+@blueprint.get("/lots/<lot_id>")
+def lot(lot_id: str, faults: Any = ()) -> Any:
+    """One lot: what it is worth, what is left of it, and what is done with it by hand."""
+    with desk().read() as session:
+        page = render_template(
+            "kit/lot.html",
+            view=kit.lot_as_of(session, lot_id, desk().clock()),
+            described=standards.described,
+            containers=kit.CONTAINERS,
+            given=request.form,
+            done=request.endpoint,
+            faults=faults,
+        )
+    return page, 422 if faults else 200
 
 
 @blueprint.get("/lots/new")
@@ -168,7 +186,7 @@ def open_lot(lot_id: str) -> Any:
         kit.open_lot(desk(), actor(), form.write_key, lot_id=lot_id)
         return url_for("kit.index")
 
-    return answer(do, index)
+    return answer(do, partial(lot, lot_id))
 
 
 @blueprint.post("/lots/<lot_id>/fill-off")
@@ -183,7 +201,7 @@ def fill_off(lot_id: str) -> Any:
         flash("On the shelf.", "note")
         return url_for("kit.index")
 
-    return answer(do, index)
+    return answer(do, partial(lot, lot_id))
 
 
 @blueprint.post("/lots/<lot_id>/discard")
@@ -196,7 +214,7 @@ def discard_lot(lot_id: str) -> Any:
         kit.discard_lot(desk(), actor(), form.write_key, lot_id=lot_id, reason=text_of(form.reason))
         return url_for("kit.index")
 
-    return answer(do, index)
+    return answer(do, partial(lot, lot_id))
 
 
 def _count(again: Any, **what: str) -> Any:
@@ -216,7 +234,7 @@ def _count(again: Any, **what: str) -> Any:
 @blueprint.post("/lots/<lot_id>/count")
 def count_lot(lot_id: str) -> Any:
     """How much of a lot is left, counted by hand."""
-    return _count(index, lot_id=lot_id)
+    return _count(partial(lot, lot_id), lot_id=lot_id)
 
 
 @blueprint.post("/spares/count")

@@ -20,7 +20,7 @@ from brumel.store.typed_json import LotMeasure
 from brumel.work.desk import NotFound, Refused, Write, Written, clean_reason, object_id, writes
 from brumel.work.kit import labels
 from brumel.work.kit.meters import raise_faults
-from brumel.work.kit.stock import Left, lots_with_left
+from brumel.work.kit.stock import Left, left_of_lots, lots_with_left
 from brumel.work.quantities import standards
 from brumel.work.quantities.book import quantity_of
 
@@ -84,6 +84,11 @@ def lots_on_shelf(session: Session, now: datetime) -> list[LotView]:
         (lot_view(lot, now, left) for lot, left in rows),
         key=lambda v: (len(v.objections), *sorted(v.quantities)[:1], v.lot.code),
     )
+
+
+def lot_as_of(session: Session, lot_id: str, now: datetime) -> LotView:
+    """One lot, discarded or not, by its id; NotFound where there is none."""
+    return lot_view(lot := _lot(session, lot_id), now, left_of_lots(session, [lot])[lot.id])
 
 
 def is_coded(lot: Lot, typed: str) -> bool:

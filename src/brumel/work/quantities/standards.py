@@ -190,3 +190,10 @@ def table_name(lot: Lot, quantity: str) -> str:
     if body is None:
         return ""
     return "its own label" if body.label else families(quantity).get(body.family, body.family)
+
+
+def described(lot: Lot, quantity: str) -> str:
+    """What its value rests on, in words: table, basis of the label, and a unit it is printed in."""
+    body = lot.measures[quantity]
+    words = [table_name(lot, quantity), body.basis, f"printed in {body.unit}" if body.unit else ""]
+    return ", ".join(filter(None, [*words, f"factor {body.factor:g}" if body.factor else ""]))
