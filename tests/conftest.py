@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import gc
 import os
 import tempfile
 import uuid
@@ -10,7 +11,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from functools import cached_property
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -66,6 +67,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=rank)
 
 
+def pytest_collection_finish() -> None:
+    """What is read by now is never garbage, and need not be looked through for it again and again."""
+    gc.collect()
+    gc.freeze()
+
+
 class Clock:
     """A clock that stands still until a test moves it."""
 
@@ -92,10 +99,15 @@ def server() -> Iterator[str]:
     cluster.stop()
 
 
+@cache
+def _maintenance(server: str) -> psycopg.Connection[tuple[Any, ...]]:
+    """The one connection by which a worker makes databases and lets them go."""
+    return psycopg.connect(server.replace("+psycopg", ""), autocommit=True)
+
+
 def do(server: str, statement: str) -> None:
     """One statement outside a transaction, as creating a database wants it."""
-    with psycopg.connect(server.replace("+psycopg", ""), autocommit=True) as connection:
-        connection.execute(statement)  # type: ignore[call-overload]
+    _maintenance(server).execute(statement)  # type: ignore[call-overload]
 
 
 def _database(server: str, name: str) -> str:
@@ -147,8 +159,7 @@ def _alive(pid: str) -> bool:
 
 
 def _ask(server: str, query: str) -> list[str]:
-    with psycopg.connect(server.replace("+psycopg", ""), autocommit=True) as connection:
-        return [row[0] for row in connection.execute(query)]  # type: ignore[call-overload]
+    return [row[0] for row in _maintenance(server).execute(query)]  # type: ignore[call-overload]
 
 
 @contextmanager
