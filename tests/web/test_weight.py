@@ -1,6 +1,8 @@
 """What a page weighs on its way: the first load, later pages, and static files that are kept for ever."""
 
 import re
+import subprocess
+import sys
 
 import brotli
 
@@ -68,3 +70,13 @@ def test_a_page_of_another_version_still_gets_its_files(client):
         assert "immutable" not in answer.headers["Cache-Control"]
     for url in ("/static/../wsgi.py", "/static/0123456789ab/../../web/access.py", "/static/nothing.js"):
         assert client.get(url).status_code in (302, 404)
+
+
+def test_a_start_reads_nothing_that_only_some_pages_want():
+    """What is large and not wanted by a first page is read when it is: numbers' solvers, tables, printing."""
+    look = (
+        "import sys; from brumel import cli; cli._read_ahead();"
+        "print({'scipy', 'pandas', 'openpyxl', 'xlsxwriter', 'weasyprint', 'fontTools', 'pint'} & sys.modules.keys())"
+    )
+    done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "set()"

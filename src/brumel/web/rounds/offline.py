@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from datetime import datetime
+from functools import cache
 from typing import Annotated, Any
 
 from flask import (
@@ -161,7 +162,7 @@ def field(outing_id: str) -> Any:
             "send": url_for("rounds.send", outing_id=outing.id),
             "send_run": url_for("rounds.send_run", outing_id=outing.id),
             "bounds": {"temperature_c": TYPED_C, "depth_m": DEPTH_M},
-            "together": TOGETHER,
+            "together": _together(),
             "keep": [url_for("rounds.cups", outing_id=outing.id), *(url_for("static", filename=name) for name in KEPT)],
             "page": this_path(),
             "me": str(actor().id),
@@ -202,16 +203,18 @@ def _last(pasts: Mapping[float | None, Past], quantities: Sequence[str]) -> dict
     return {q: round(found[0], 4) for q, found in newest.items() if found}
 
 
-#: How mg/L and % of one oxygen display are held against each other, and what over saturation is; as core does.
-TOGETHER = {
-    "grid_c": GRID_C,
-    "share": sense.TOGETHER_SHARE,
-    "step": sense.TOGETHER_STEP_PERCENT,
-    "supersaturated": sense.SUPERSATURATED_PERCENT,
-    "natural": [slips.natural_factor(c) for c in GRID_C],
-    "copied": slips.COPIED,
-    "order": list(quantity_names.ORDER),
-}
+@cache
+def _together() -> dict[str, Any]:
+    """How mg/L and % of one oxygen display are held against each other, and what over saturation is; as core does."""
+    return {
+        "grid_c": GRID_C,
+        "share": sense.TOGETHER_SHARE,
+        "step": sense.TOGETHER_STEP_PERCENT,
+        "supersaturated": sense.SUPERSATURATED_PERCENT,
+        "natural": [slips.natural_factor(c) for c in GRID_C],
+        "copied": slips.COPIED,
+        "order": list(quantity_names.ORDER),
+    }
 
 
 def oxygen_tables(
