@@ -9,10 +9,11 @@ from datetime import datetime
 from functools import cache, lru_cache
 from typing import Any
 
-from sqlalchemy import ARRAY, Select, Text, Uuid, bindparam, cast, func, select, true
+from sqlalchemy import Select, Text, cast, func, select, true
 from sqlalchemy.orm import Session
 
 from brumel.methods import Method
+from brumel.store.base import a_row_each
 from brumel.store.tables import Lot, MeterSettings, Probe, Run, RunEnd
 from brumel.store.typed_json import RunConditions
 from brumel.work.kit.lots import LotView, lot_view
@@ -97,7 +98,7 @@ def _last_finished(session: Session, probes: Sequence[Probe]) -> Sequence[Any]:
 
 @cache
 def _last_of_each() -> Select[Any]:
-    wanted = select(func.unnest(bindparam("probes", type_=ARRAY(Uuid))).label("probe_id")).subquery()
+    wanted = a_row_each("probes", "probe_id")
     run = (
         select(Run)
         .join(RunEnd, RunEnd.run_id == Run.id)

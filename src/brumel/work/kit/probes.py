@@ -7,13 +7,13 @@ from collections.abc import Callable, Sequence
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, BindParameter, ScalarSelect, Select, Uuid, bindparam, exists, func, literal, select, true
+from sqlalchemy import ScalarSelect, Select, exists, func, select, true
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session, contains_eager
 
 from brumel.core.ions import RESTS_ON
 from brumel.core.quantity_table import IONS
-from brumel.store.base import among
+from brumel.store.base import a_row_each, among
 from brumel.store.deployments import Deployment
 from brumel.store.tables import Dip, Meter, Probe, Run, RunChange, RunEnd
 from brumel.work.desk import NotFound, object_id
@@ -146,25 +146,28 @@ def present_dips(session: Session, probe_ids: Sequence[uuid.UUID]) -> dict[uuid.
 
 @cache
 def _newest_dips() -> Select[Any]:
-    of_probes = bindparam("probes", type_=ARRAY(Uuid))
-    newest = of_each(of_probes, lambda one: select(Dip.id).where(Dip.probe_id == one).order_by(Dip.number.desc()))
+    newest = first_of_each(lambda one: select(Dip.id).where(Dip.probe_id == one).order_by(Dip.number.desc()))
     return select(Dip).where(Dip.id.in_(newest))
 
 
 def last_typed_units(session: Session, probes: Sequence[Probe]) -> dict[uuid.UUID, str]:
     """The unit in which each of these probes was last typed, on Bench or at a site."""
-    newest = of_each(
-        [p.id for p in probes],
-        lambda probe_id: (
-            select(Dip.id).where(Dip.probe_id == probe_id, Dip.source == "typed").order_by(Dip.number.desc())
-        ),
+    return {row.probe_id: row.entered for row in session.execute(_last_typed(), {"probes": [p.id for p in probes]})}
+
+
+@cache
+def _last_typed() -> Select[uuid.UUID, str]:
+    newest = first_of_each(
+        lambda one: select(Dip.id).where(Dip.probe_id == one, Dip.source == "typed").order_by(Dip.number.desc())
     )
-    return {dip.probe_id: dip.entered for dip in session.scalars(select(Dip).where(Dip.id.in_(newest)))}
+    return select(Dip.probe_id, Dip.entered).where(Dip.id.in_(newest))
 
 
-def of_each(probe_ids: Sequence[uuid.UUID] | BindParameter[Any], rows: Callable[[Any], Select[Any]]) -> Select[Any]:
-    """The id of the first row of each probe, by one look into an index a probe; `rows` are a probe's own, in order."""
-    asked = probe_ids if isinstance(probe_ids, BindParameter) else literal(list(probe_ids), ARRAY(Uuid))
-    wanted = select(func.unnest(asked).label("probe_id")).subquery()
+def first_of_each(rows: Callable[[Any], Select[Any]]) -> Select[Any]:
+    """The id of the first row of each of the `probes` that a statement is sent with, by one look into an index a probe.
+
+    rows : a probe's own, in order
+    """
+    wanted = a_row_each("probes", "probe_id")
     first = rows(wanted.c.probe_id).limit(1).lateral()
     return select(first.c.id).select_from(wanted).join(first, true())

@@ -9,12 +9,13 @@ from datetime import datetime
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, TIMESTAMP, Select, Uuid, bindparam, func, select, true
+from sqlalchemy import TIMESTAMP, Select, bindparam, func, select, true
 from sqlalchemy.orm import Session, aliased, defer, lazyload
 from sqlalchemy.orm.attributes import set_committed_value
 
 from brumel.core.sentence import say
 from brumel.core.verdict import Outcome
+from brumel.store.base import a_row_each
 from brumel.store.records import Closing
 from brumel.store.tables import Calibration, Dip, Inspection, Maintenance, Probe, ProbeInstallation, Run, StorageRecord
 from brumel.work.kit.calibrations import stands
@@ -102,7 +103,7 @@ def _facts(
 def _newest_of_everything(read_with: bool) -> Select[Any]:
     """Made once: putting it together takes longer than what it asks for."""
     now = bindparam("now", type_=TIMESTAMP(timezone=True))
-    wanted = select(func.unnest(bindparam("probes", type_=ARRAY(Uuid))).label("probe_id")).subquery()
+    wanted = a_row_each("probes", "probe_id")
     calibrations = _newest(Calibration, wanted, Calibration.at <= now, stands())
     closings = (
         select(Closing)

@@ -10,14 +10,12 @@ from functools import cache
 from typing import Any
 
 from sqlalchemy import (
-    ARRAY,
     ColumnElement,
     DateTime,
     Integer,
     Interval,
     Select,
     String,
-    any_,
     bindparam,
     extract,
     func,
@@ -29,7 +27,7 @@ from sqlalchemy import (
 from sqlalchemy.orm import Session
 
 from brumel.core import believability as belief
-from brumel.store.base import among
+from brumel.store.base import a_row_each, among
 from brumel.store.records import Closing
 from brumel.store.standing import is_standing
 from brumel.store.tables import Calibration, Reading, Visit
@@ -130,9 +128,10 @@ def _seasons(at_depths: bool) -> Select[Any]:
         func.date_trunc("month", bindparam(name, type_=DateTime(timezone=True))) for name in ("first", "last")
     )
     months = func.generate_series(first, last, month).column_valued("month")
-    quantities = func.unnest(bindparam("quantities", type_=ARRAY(String))).label("quantity")
-    of_year = any_(bindparam("of_year", type_=ARRAY(Integer)))
-    wanted = select(quantities, months.label("month")).where(extract("month", months) == of_year).subquery()
+    asked, of_year = a_row_each("quantities", "quantity", String()), a_row_each("of_year", "number", Integer())
+    in_year = extract("month", months) == of_year.c.number
+    every = asked.join(of_year, true())
+    wanted = select(asked.c.quantity, months.label("month")).select_from(every).where(in_year).subquery()
     between = Reading.depth_m.between(bindparam("from_m"), bindparam("to_m"))
     few = (
         select(Reading.value)

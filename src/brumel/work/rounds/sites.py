@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session, defer, lazyload
 from brumel.core import believability as belief
 from brumel.core.errors import InputError
 from brumel.methods.field import load_field
-from brumel.store.base import among
+from brumel.store.base import a_row_each, among
 from brumel.store.standing import is_standing
 from brumel.store.tables import Client, Reading, Site
 from brumel.work.desk import NotFound, object_id
@@ -97,7 +97,7 @@ def past_readings(
 @cache
 def _newest_of_each(at_depths: bool) -> Select[Any]:
     """Put together once a process: it is asked for with every sheet."""
-    wanted = select(func.unnest(bindparam("quantities", type_=ARRAY(String))).label("wanted")).subquery()
+    wanted = a_row_each("quantities", "wanted", String())
     between = _at_depths((bindparam("from_m"), bindparam("to_m"))) if at_depths else []
     newest = (
         select(*(getattr(Reading, name) for name in PastReading._fields))
@@ -123,7 +123,7 @@ def past_values(session: Session, place: Site, before: datetime | None = None, d
 @cache
 def _past_values(is_before: bool, is_deep: bool) -> Select[Any]:
     """Put together once a process: it is asked for with every sheet."""
-    wanted = select(func.unnest(bindparam("quantities", type_=ARRAY(String))).label("quantity")).subquery()
+    wanted = a_row_each("quantities", "quantity", String())
     part = (
         select(Reading.value, Reading.at, Reading.raw)
         .where(Reading.site_id == bindparam("site"), Reading.quantity == wanted.c.quantity, Reading.role == "first")
