@@ -26,7 +26,7 @@ from brumel.web.drawings.frame import short_lines
 from brumel.web.practice_clock import practice_clock
 from brumel.web.reader import in_words, reader
 from brumel.web.root import this_path
-from brumel.web.units import scale, scale_of
+from brumel.web.units import Scale, scale, scale_of
 from brumel.work.quantities import names as quantity_names
 from brumel.work.quantities.book import quantity_of
 
@@ -49,9 +49,9 @@ def number(value: float | None, digits: int = 2, *, plus: bool = False) -> str:
     if value is None:
         return "–"
     text = f"{value:+.{digits}f}" if plus else f"{value:.{digits}f}"
-    if float(text) == 0:
-        text = text.lstrip("+-")
-    return text.replace("-", "−")
+    if text[0] not in "+-":
+        return text
+    return text.lstrip("+-") if float(text) == 0 else text.replace("-", "−")
 
 
 def with_u(
@@ -76,8 +76,20 @@ def as_read(value: float | None, quantity: str) -> str:
 
 def column_of(quantity: str) -> Callable[[float | None], str]:
     """`as_read` for a column of readings of one quantity: what it takes to write them is looked up once."""
-    shown = scale_of(quantity)
-    digits = quantity_names.digits(quantity) + shown.digits
+    return _column(scale_of(quantity), quantity_names.digits(quantity))
+
+
+def column_in(unit: str, digits: int = 1) -> Callable[[float | None], str]:
+    """`in_unit` in the same way, with its unit."""
+    shown = scale(unit)
+    bare = _column(shown, digits)
+    return lambda value: f"{bare(value)} {shown.unit}"
+
+
+def _column(shown: Scale, digits: int) -> Callable[[float | None], str]:
+    digits += shown.digits
+    if (shown.factor, shown.shift) == (1.0, 0.0):
+        return lambda value: number(value, digits)
     return lambda value: number(None if value is None else shown(value), digits)
 
 

@@ -11,7 +11,7 @@ from brumel.core.errors import InputError
 from brumel.web.access import actor, desk
 from brumel.web.answer import answer
 from brumel.web.api.routes import whole_calibration
-from brumel.web.filters import column_of
+from brumel.web.filters import column_in, column_of
 from brumel.web.forms import ReasonForm, text_of
 from brumel.web.records import certificates, changes, exporting, finding
 from brumel.web.units import units_of_record
@@ -35,6 +35,7 @@ def index() -> Any:
         return render_template(
             "records/visits.html",
             found=found,
+            at_depth=column_in("m"),
             columns=[(q, quantity_names.column(q), column_of(q)) for q in found.quantities],
             pages=-(-found.total // search.size),
             **finding.shown(session, search),

@@ -138,9 +138,14 @@ def find(session: Session, search: Search) -> Found:
     # What is shown of a visit is looked up for those of the page alone, so that finding them stays a narrow query.
     ids = list(session.scalars(_first(with_names(session, search))))
     shown = ids[(search.page - 1) * search.size : search.page * search.size]
-    visits = {v.id: v for v in session.scalars(select(Visit).where(among(Visit.id, shown)).options(*in_a_row()))}
+    visits = {v.id: v for v in session.scalars(_in_rows(), {"visits": shown})}
     rows = rows_of(session, [visits[i] for i in shown])
     return Found(rows, quantities_of(rows), len(ids))
+
+
+@cache
+def _in_rows() -> Select[Visit]:
+    return select(Visit).where(among(Visit.id, "visits")).options(*in_a_row())
 
 
 #: The sites one after another, of each its visits.
@@ -254,11 +259,22 @@ class Choices:
 def choices(session: Session) -> Choices:
     """Clients with their sites, rounds and people, retired ones too: their records are still looked for."""
     sites: dict[tuple[str, uuid.UUID], list[tuple[uuid.UUID, str]]] = {}
-    named = select(Client.name, Client.id, Site.id, Site.name).join(Site, Site.client_id == Client.id)
-    for client, client_id, site_id, site in session.execute(named.order_by(Client.name, Site.name)):
+    of_clients, of_rounds, of_people = _choices()
+    for client, client_id, site_id, site in session.execute(of_clients):
         sites.setdefault((client, client_id), []).append((site_id, site))
     return Choices(
         [(client, client_id, of_it) for (client, client_id), of_it in sites.items()],
-        [(id_, name) for id_, name in session.execute(select(Round.id, Round.name).order_by(Round.name))],
-        [(id_, name) for id_, name in session.execute(select(User.id, User.name).order_by(User.name))],
+        [(id_, name) for id_, name in session.execute(of_rounds)],
+        [(id_, name) for id_, name in session.execute(of_people)],
+    )
+
+
+@cache
+def _choices() -> tuple[Select[str, uuid.UUID, uuid.UUID, str], Select[uuid.UUID, str], Select[uuid.UUID, str]]:
+    """Put together once a process."""
+    named = select(Client.name, Client.id, Site.id, Site.name).join(Site, Site.client_id == Client.id)
+    return (
+        named.order_by(Client.name, Site.name),
+        select(Round.id, Round.name).order_by(Round.name),
+        select(User.id, User.name).order_by(User.name),
     )
