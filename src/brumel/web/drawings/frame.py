@@ -9,6 +9,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from numpy.typing import NDArray
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,14 @@ class Frame:
     def y(self, value: float) -> float:
         return round(self.bottom - (value - self.y0) / (self.y1 - self.y0) * (self.bottom - self.top), 1)
 
+    def across(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """`x` of many at once, not rounded."""
+        return self.left + (values - self.x0) * ((self.right - self.left) / (self.x1 - self.x0))
+
+    def down(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """`y` of many at once, not rounded."""
+        return self.bottom - (values - self.y0) * ((self.bottom - self.top) / (self.y1 - self.y0))
+
     def path(self, points: Sequence[tuple[float, float]]) -> str:
         return "M" + " L".join(f"{self.x(a)},{self.y(b)}" for a, b in points)
 
@@ -37,9 +46,7 @@ class Frame:
         """The path around a band, along its upper edge and back along the lower one; empty where there is none."""
         if not len(x):
             return ""
-        across = self.left + (np.asarray(x) - self.x0) * ((self.right - self.left) / (self.x1 - self.x0))
-        down = (self.bottom - self.top) / (self.y1 - self.y0)
-        upper, lower = (self.bottom - (np.asarray(y) - self.y0) * down for y in (high, low))
+        across, upper, lower = self.across(np.asarray(x)), self.down(np.asarray(high)), self.down(np.asarray(low))
         around = zip(np.r_[across, across[::-1]].tolist(), np.r_[upper, lower[::-1]].tolist(), strict=True)
         return "M" + " L".join([f"{a:.1f},{b:.1f}" for a, b in around]) + " Z"
 

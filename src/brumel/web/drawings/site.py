@@ -10,6 +10,9 @@ from itertools import pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import numpy as np
+from numpy.typing import NDArray
+
 from brumel.core.geodesy import EARTH_M, distance_m
 from brumel.store.tables import Reading
 from brumel.web.drawings.frame import Frame, room, ticks
@@ -56,10 +59,11 @@ def last_readings(
     ordered = list(reversed(readings))
     start = min(ordered[0].at, now - timedelta(days=7))
     shown = behind.scale
+    read = _Read.of(ordered, start, shown)
     usual = [shown(float(v)) for v in behind.ranges.get("usual") or ()]
     ends = [shown(float(v)) for v in (behind.limit.get("low"), behind.limit.get("high")) if v is not None]
     season = [(a, b, (shown(pair[0]), shown(pair[1]))) for a, b, pair in _season_in(behind.season, start, now)]
-    low, high = _reach(ordered, shown, [*usual, *ends, *(v for _, _, pair in season for v in pair)])
+    low, high = _reach(read, [*usual, *ends, *(v for _, _, pair in season for v in pair)])
     digits = next((digits for least, digits in ((20, 0), (2, 1), (0.2, 2)) if (high - low) / 1.2 >= least), 3)
     y_ticks = ticks(low, high, 4)
     tick_digits = _decimals(y_ticks)
@@ -69,7 +73,7 @@ def last_readings(
     def place(at: datetime) -> float:
         return frame.x((at - start).total_seconds() / span)
 
-    dots = [_dot(some, behind, place(some[len(some) // 2].at), frame) for some in _in_columns(ordered, start, now)]
+    dots = _dots(ordered, read, behind, frame, span)
     return {
         "frame": frame,
         "dots": dots,
@@ -101,11 +105,28 @@ def last_readings(
     }
 
 
-def _reach(readings: Sequence[Drawn], shown: Scale, sides: Sequence[float]) -> tuple[float, float]:
+@dataclass(frozen=True)
+class _Read:
+    """Readings as they are drawn, the oldest first: seconds since the drawing begins, and in the reader's unit."""
+
+    at_s: NDArray[np.float64]
+    value: NDArray[np.float64]
+    u: NDArray[np.float64]
+
+    @classmethod
+    def of(cls, ordered: Sequence[Drawn], start: datetime, shown: Scale) -> _Read:
+        began = start.timestamp()
+        return cls(
+            np.array([r.at.timestamp() - began for r in ordered]),
+            np.array([r.value for r in ordered]) * shown.factor + shown.shift,
+            np.array([r.expanded_uncertainty or 0.0 for r in ordered]) * abs(shown.factor),
+        )
+
+
+def _reach(read: _Read, sides: Sequence[float]) -> tuple[float, float]:
     """The ends of the value axis: every reading with its uncertainty and whatever is drawn behind, with some room."""
-    lows = [shown(r.value - (r.expanded_uncertainty or 0.0)) for r in readings]
-    highs = [shown(r.value + (r.expanded_uncertainty or 0.0)) for r in readings]
-    low, high = min([*lows, *sides]), max([*highs, *sides])
+    low = min([float((read.value - read.u).min()), *sides])
+    high = max([float((read.value + read.u).max()), *sides])
     pad = max(0.1 * (high - low), 0.05 if high > 1 else 0.02 * max(high, 0.01))
     return low - pad, high + pad
 
@@ -114,15 +135,12 @@ def _reach(readings: Sequence[Drawn], shown: Scale, sides: Sequence[float]) -> t
 MOST_DOTS = 60
 
 
-def _in_columns(readings: Sequence[Drawn], start: datetime, now: datetime) -> list[list[Drawn]]:
-    """The readings one by one; where there are many, those of equal spans of time together."""
-    if len(readings) <= MOST_DOTS:
-        return [[r] for r in readings]
-    wide = (now - start) / MOST_DOTS
-    columns: dict[int, list[Drawn]] = {}
-    for r in readings:
-        columns.setdefault(min(int((r.at - start) / wide), MOST_DOTS - 1), []).append(r)
-    return list(columns.values())
+def _columns(at_s: NDArray[np.float64], span_s: float) -> NDArray[np.intp]:
+    """Where each drawn mark begins among the readings: one by one; of many, those of equal spans of time together."""
+    if len(at_s) <= MOST_DOTS:
+        return np.arange(len(at_s))
+    column = np.minimum(at_s / (span_s / MOST_DOTS), MOST_DOTS - 1).astype(int)
+    return np.flatnonzero(np.diff(column, prepend=-1))
 
 
 #: How a reading is marked, the gravest first: the class it is inked by, and its outline about its place.
@@ -136,27 +154,38 @@ MARKS = {
 _OF_BACKING = {"doubtful": "cross", "not reported": "cross", "corrected": "diamond", "bracketed": "square"}
 
 
-def _mark(reading: Drawn, behind: BehindReadings) -> str:
+_GRAVITY = {mark: place for place, mark in enumerate(MARKS)}
+
+
+def _mark(reading: Drawn, rests: bool) -> str:
     if reading.flag > 2:
         return "cross"
-    if reading.backing == "unbacked" and behind.rests:
+    if reading.backing == "unbacked" and rests:
         return "open square"
     return _OF_BACKING.get(reading.backing, "disc")
 
 
-def _dot(readings: Sequence[Drawn], behind: BehindReadings, x: float, frame: Frame) -> dict[str, Any]:
-    """A reading with its uncertainty; of several the middle one, how far they reach, and the gravest mark of them."""
-    shown = behind.scale
-    middle = sorted(readings, key=lambda r: r.value)[len(readings) // 2]
-    reach = [(shown(r.value), shown.step(r.expanded_uncertainty or 0.0)) for r in readings]
-    return {
-        "x": x,
-        "y": frame.y(shown(middle.value)),
-        "up": frame.y(max(value + u for value, u in reach)),
-        "down": frame.y(min(value - u for value, u in reach)),
-        "mark": min((_mark(r, behind) for r in readings), key=list(MARKS).index),
-        "id": middle.id,
-    }
+def _dots(
+    ordered: Sequence[Drawn], read: _Read, behind: BehindReadings, frame: Frame, span_s: float
+) -> list[dict[str, Any]]:
+    """Readings with their uncertainty; of several together the middle one, how far they reach, and their gravest mark."""
+    first = _columns(read.at_s, span_s)
+    after = np.append(first[1:], len(ordered))
+    gravity = np.array([_GRAVITY[_mark(r, behind.rests)] for r in ordered])
+    middle = [
+        a if b - a == 1 else a + int(np.argsort(read.value[a:b], kind="stable")[(b - a) // 2])
+        for a, b in zip(first.tolist(), after.tolist(), strict=True)
+    ]
+    x = frame.across(read.at_s[(first + after) // 2] / span_s)
+    y = frame.down(read.value[middle])
+    up = frame.down(np.maximum.reduceat(read.value + read.u, first))
+    down = frame.down(np.minimum.reduceat(read.value - read.u, first))
+    marks, kinds = np.minimum.reduceat(gravity, first).tolist(), list(MARKS)
+    places = (np.round(each, 1).tolist() for each in (x, y, up, down))
+    return [
+        {"x": x, "y": y, "up": up, "down": down, "mark": kinds[mark], "id": ordered[i].id}
+        for x, y, up, down, mark, i in zip(*places, marks, middle, strict=True)
+    ]
 
 
 def _marks_of(dots: Sequence[Mapping[str, Any]]) -> list[tuple[str, str]]:
