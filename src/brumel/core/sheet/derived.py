@@ -88,16 +88,16 @@ def derive(
     A value beyond the end of its scale is left out (`not_stated` says why); free chlorine above the total raises
     InputError.
     """
-    facts = SheetFacts(read, water, raw_us_cm, tds_factor, electrode, total_ammonia)
-    return [values for values in _all(facts) if isinstance(values, Reported)]
+    return follow(SheetFacts(read, water, raw_us_cm, tds_factor, electrode, total_ammonia))[0]
 
 
 def not_stated(facts: SheetFacts) -> list[NotStated]:
     """What would follow but cannot be stated here, each with its sentence."""
-    return [values for values in _all(facts) if isinstance(values, NotStated)]
+    return follow(facts)[1]
 
 
-def _all(facts: SheetFacts) -> list[Reported | NotStated]:
+def follow(facts: SheetFacts) -> tuple[list[Reported], list[NotStated]]:
+    """Both at once: what follows, and what would but cannot be stated."""
     ways = {
         "salinity": _salinity,
         "solids": _solids,
@@ -109,7 +109,8 @@ def _all(facts: SheetFacts) -> list[Reported | NotStated]:
         "hypochlorous": _hypochlorous,
     }
     values = [ways[q](facts) for q, needs in DERIVED.items() if set(needs) <= set(facts.read)]
-    return [f for f in values if isinstance(f, NotStated) or (f is not None and math.isfinite(f.value))]
+    follows = [f for f in values if isinstance(f, Reported) and math.isfinite(f.value)]
+    return follows, [f for f in values if isinstance(f, NotStated)]
 
 
 @dataclass(frozen=True)
@@ -134,7 +135,7 @@ def _reported(facts: SheetFacts, way: _Way, work: Callable[..., float]) -> Repor
     budget = propagate(lambda x: work(*(x[n] for n in names)), values)
     expanded_uncertainty = 2 * math.hypot(budget.standard, way.constants_u)
     backed = all(p.expanded_uncertainty is not None for p in parts)
-    value = work(*(p.value for p in parts))
+    value = budget.value
     given = ((_SYMBOLS[n], n.replace("_", " "), p.value, p.unit) for n, p in zip(names, parts, strict=True))
     ladder = Ladder(way.title)
     name = way.title if way.title.startswith(("TDS", "Eh")) else way.title[0].lower() + way.title[1:]
@@ -232,7 +233,7 @@ def _ammonia(facts: SheetFacts) -> Reported | NotStated:
     total = facts.read["ammonium"].value / (1 - f)
     known = (("f", "un-ionised share", f, ""), ("TAN", "total ammonia as N, NH₄⁺ / (1 − f)", total, "mg/L"))
     way = _Way("ammonia", "mg/L", "Un-ionised ammonia as N", "NH₄⁺ · f / (1 − f), f of pH, T and S", source, known)
-    return _reported(facts, way, lambda n, p, t: n * share(p, t) / (1 - share(p, t)))
+    return _reported(facts, way, lambda n, p, t: n / (1 / share(p, t) - 1))
 
 
 #: A site's alkalinity is of another day than the reading: a relative standard uncertainty, chosen.

@@ -11,7 +11,7 @@ from brumel.core import sense
 from brumel.core.errors import InputError
 from brumel.core.salinity import practical_salinity
 from brumel.core.sentence import say
-from brumel.core.sheet import NotStated, Reported, SheetFacts, Water, derive, not_stated
+from brumel.core.sheet import NotStated, Reported, SheetFacts, Water, follow
 from brumel.core.working import Working
 from brumel.store.tables import Reading, Site
 from brumel.work.quantities import names as quantity_names
@@ -64,11 +64,12 @@ def prospects(whole: Sheet, past: Past, now: datetime) -> tuple[list[SheetValue]
     Nothing follows where it contradicts itself.
     """
     have = _standing(whole)
+    facts = _facts(whole, have)
     try:
-        follows = derived(whole, have, past, now)
+        follows, missing = follow(facts)
     except InputError:
-        follows = []
-    return follows, not_stated(_facts(whole, have))
+        return [], []
+    return _judged(whole, have, facts, follows, past, now), missing
 
 
 def _standing(whole: Sheet) -> list[Part]:
@@ -112,20 +113,19 @@ def _facts(whole: Sheet, have: Sequence[Part]) -> SheetFacts:
 
 def derived(whole: Sheet, have: Sequence[Part], past: Past, now: datetime) -> list[SheetValue]:
     """What follows from readings, with their findings; raises InputError where they contradict each other."""
+    facts = _facts(whole, have)
+    return _judged(whole, have, facts, follow(facts)[0], past, now)
+
+
+def _judged(
+    whole: Sheet, have: Sequence[Part], facts: SheetFacts, follows: Sequence[Reported], past: Past, now: datetime
+) -> list[SheetValue]:
+    """What follows, as it stands on the sheet."""
     site = whole.visit.site
     first = {p.quantity: p for p in have}
-    facts = _facts(whole, have)
     at_c = first["temperature"].temperature_c if "temperature" in first else None
-    worked = derive(
-        facts.read,
-        facts.water,
-        raw_us_cm=facts.raw_us_cm,
-        tds_factor=facts.tds_factor,
-        electrode=facts.electrode,
-        total_ammonia=facts.total_ammonia,
-    )
     values = []
-    for r in worked:
+    for r in follows:
         parents = [first[q] for q in r.parents]
         tests = [
             *findings(site, past, r.quantity, r.value, now, r.expanded_uncertainty),
