@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import select
+from collections.abc import Sequence
+from typing import Any
 
 import psycopg
 from pydantic_core import from_json
@@ -55,6 +57,31 @@ class Announcements:
 LONGEST_LOCK_S, LONGEST_IDLE_S = 10.0, 60.0
 
 
+class _Columns(Sequence[psycopg.Column]):
+    """What is known of the columns of a result, made as it is looked at: of a statement that was read before, never."""
+
+    def __init__(self, cursor: _Cursor, count: int) -> None:
+        self._cursor, self._count = cursor, count
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __getitem__(self, index: Any) -> Any:
+        numbers = range(self._count)[index]
+        if isinstance(numbers, range):
+            return [psycopg.Column(self._cursor, number) for number in numbers]
+        return psycopg.Column(self._cursor, numbers)
+
+
+class _Cursor(psycopg.Cursor[Any]):
+    """SQLAlchemy asks for the description of every result; of a wide one it takes longer than reading it."""
+
+    @property
+    def description(self) -> Any:
+        found = self.pgresult
+        return _Columns(self, found.nfields) if found and found.nfields else super().description
+
+
 def make_engine(url: str, *, pool_size: int = 10, longest_s: float | None = None, hurried: bool = False) -> Engine:
     """An engine that checks a connection before use, so a restarted database is no error.
 
@@ -83,7 +110,7 @@ def make_engine(url: str, *, pool_size: int = 10, longest_s: float | None = None
         pool_timeout=8,
         hide_parameters=True,
         json_deserializer=from_json,
-        connect_args={"options": " ".join(options)},
+        connect_args={"options": " ".join(options), "cursor_factory": _Cursor},
     )
 
 
