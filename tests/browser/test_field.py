@@ -18,7 +18,7 @@ from brumel.core.expectation import Expected
 from brumel.core.oxygen import saturation_mg_l
 from brumel.core.slips import Sight, slip_of, ways
 from brumel.store.tables import Reading, Visit
-from brumel.web.rounds.offline import TOGETHER
+from brumel.web.rounds.offline import together
 from brumel.work import bench, rounds
 from brumel.work.rounds import outings
 from brumel.work.rounds.sheet.plausibility import bands, findings
@@ -234,7 +234,7 @@ def test_the_phone_names_the_same_slip_as_core(field):
         "ph": Expected(7.1, 6.6, 7.6, 9),
         "redox": Expected(240.0, 180.0, 300.0, 9),
     }
-    grid = TOGETHER["grid_c"]
+    grid = together()["grid_c"]
     full = [float(saturation_mg_l(c, 0.0, 1013.25)) for c in grid]
     cases, expected = [], []
     for quantity, here in should.items():
@@ -262,7 +262,7 @@ def test_the_phone_names_the_same_slip_as_core(field):
             return slip ? [slip.way.key, ""] : null;
           });
         }""",
-        [module, cases, {q: [e.low, e.high, e.middle] for q, e in should.items()}, TOGETHER, full],
+        [module, cases, {q: [e.low, e.high, e.middle] for q, e in should.items()}, together(), full],
     )
     assert told == expected
     assert {k[0] for k in expected if k} >= {"ten", "thousand", "uncompensated", "percent", "basis", "sign", "swapped"}
@@ -293,7 +293,7 @@ def test_a_sheet_that_repeats_the_last_one_is_asked_about_out_of_reach_too(field
 def test_core_and_the_phone_hold_the_same_oxygen_displays_against_each_other(field):
     """Saturation at 8 °C and sea level: 11.84 mg/L in fresh water, 9.48 in sea water of 35 (USGS-TM, tables 6.2-6, 6.2-7)."""
     cases, expected = [], []
-    grid = TOGETHER["grid_c"]
+    grid = together()["grid_c"]
     for terms in ((0.0, 1013.25), (35.0, 1013.25), (0.0, 900.0)):
         for set_terms in ((0.0, 1013.25), (35.0, 1013.25)):
             tables = {
@@ -319,7 +319,7 @@ def test_core_and_the_phone_hold_the_same_oxygen_displays_against_each_other(fie
           const { oxygenOddities } = await import(new URL("field/judging.js", url).href);
           return cases.map(([row, c, tables]) => oxygenOddities(row, c, tables, together).map((o) => o.code).sort());
         }""",
-        [module, cases, {**TOGETHER, "grid_c": list(grid)}],
+        [module, cases, {**together(), "grid_c": list(grid)}],
     )
     assert told == expected
     assert {code for each in expected for code in each} == {"oxygen:pair", "saturation:oxygen_light"}

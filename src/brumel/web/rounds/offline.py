@@ -162,7 +162,7 @@ def field(outing_id: str) -> Any:
             "send": url_for("rounds.send", outing_id=outing.id),
             "send_run": url_for("rounds.send_run", outing_id=outing.id),
             "bounds": {"temperature_c": TYPED_C, "depth_m": DEPTH_M},
-            "together": _together(),
+            "together": together(),
             "keep": [url_for("rounds.cups", outing_id=outing.id), *(url_for("static", filename=name) for name in KEPT)],
             "page": this_path(),
             "me": str(actor().id),
@@ -204,7 +204,7 @@ def _last(pasts: Mapping[float | None, Past], quantities: Sequence[str]) -> dict
 
 
 @cache
-def _together() -> dict[str, Any]:
+def together() -> dict[str, Any]:
     """How mg/L and % of one oxygen display are held against each other, and what over saturation is; as core does."""
     return {
         "grid_c": GRID_C,

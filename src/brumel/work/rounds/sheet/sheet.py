@@ -31,17 +31,22 @@ from brumel.work.rounds.sites import past_values
 
 def visit_of(session: Session, visit_id: str | uuid.UUID) -> Visit:
     """One visit by id; the front door for everything that names a visit."""
+    visit = session.scalars(_whole(), {"visit": object_id(visit_id, "visit")}).unique().one_or_none()
+    if visit is None:
+        raise NotFound("There is no such visit.")
+    return visit
+
+
+@cache
+def _whole() -> Select[Visit]:
     with_probes = joinedload(Visit.carried).joinedload(VisitProbe.probe)
-    at_once = [
+    at_once = (
         with_probes,
         joinedload(Visit.photos),
         joinedload(Visit.outing).lazyload("*"),
         undefer(Visit.moved_to_id),
-    ]
-    visit = session.get(Visit, object_id(visit_id, "visit"), options=at_once)
-    if visit is None:
-        raise NotFound("There is no such visit.")
-    return visit
+    )
+    return select(Visit).where(Visit.id == bindparam("visit")).options(*at_once)
 
 
 def conditions(session: Session, visit: Visit) -> dict[str, Any]:
