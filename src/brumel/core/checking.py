@@ -59,6 +59,8 @@ class Door:
 
     def same_length(self, **arrays: NDArray[np.float64]) -> None:
         """All named arrays broadcast together; scalars go with everything."""
+        if not any(a.ndim for a in arrays.values()):
+            return
         try:
             np.broadcast_shapes(*(a.shape for a in arrays.values()))
         except ValueError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
@@ -94,10 +95,10 @@ class PhFit:
         """The slope as people speak of it, at 25 °C [mV/pH]."""
         return -self.slope * float(nernst_slope_mv(25.0))
 
-    def _breaks(self) -> NDArray[np.float64]:
+    def _breaks(self) -> list[float]:
         """Signals at which one segment hands over to the next, descending with pH [mV]."""
         inner = sorted(self.points, key=lambda p: p.ph)[1:-1] if len(self.segments) > 1 else []
-        return np.array([p.millivolts for p in inner])
+        return [p.millivolts for p in inner]
 
     def ph(self, millivolts: Floats, temperature_c: Floats) -> Floats:
         """pH of a sample from its signal, at the sample's own temperature; arrays broadcast [mV, °C].
@@ -105,7 +106,12 @@ class PhFit:
         Beyond the outer buffers the end segment is extended. Raises NotANumber, OutOfRange, WrongShape.
         """
         e, t = self._enter(millivolts, temperature_c)
-        chosen = np.searchsorted(-self._breaks(), -e, side="left") if len(self.segments) > 1 else np.zeros(e.shape, int)
+        if not e.ndim and not t.ndim:  # one reading needs no arrays, and an uncertainty asks for a dozen
+            signal, kelvin = float(e), float(t) + ZERO_CELSIUS_K
+            one = self.segments[sum(signal < at for at in self._breaks())]
+            return self.isopotential_ph + (one.offset_mv - signal) / (one.slope * NERNST_MV_PER_K * kelvin)
+        breaks = -np.array(self._breaks())
+        chosen = np.searchsorted(breaks, -e, side="left") if len(self.segments) > 1 else np.zeros(e.shape, int)
         e0 = np.array([s.offset_mv for s in self.segments])[chosen]
         slope = np.array([s.slope for s in self.segments])[chosen]
         return plain(self.isopotential_ph + (e0 - e) / (slope * NERNST_MV_PER_K * (t + ZERO_CELSIUS_K)))
@@ -209,8 +215,8 @@ def fit(
                     least=Amount(MIN_BUFFER_GAP_PH, "pH"),
                 ),
             )
-    x = np.array([NERNST_MV_PER_K * (p.temperature_c + ZERO_CELSIUS_K) * (p.ph - isopotential_ph) for p in ordered])
-    e = np.array([p.millivolts for p in ordered])
+    x = [NERNST_MV_PER_K * (p.temperature_c + ZERO_CELSIUS_K) * (p.ph - isopotential_ph) for p in ordered]
+    e = [float(p.millivolts) for p in ordered]
 
     if len(ordered) == 1:
         slope = carried.slope if carried else 1.0
@@ -218,7 +224,7 @@ def fit(
             raise CannotFit(
                 "slope_percent", say("The carried slope {slope} is not a slope.", slope=Amount(slope * 100, "%", ".0f"))
             )
-        whole = Segment(ordered[0].ph, ordered[0].ph, float(e[0] + slope * x[0]), slope)
+        whole = Segment(ordered[0].ph, ordered[0].ph, e[0] + slope * x[0], slope)
         carried = carried or Carried(1.0, "ideal slope, no earlier full calibration")
         return PhFit(tuple(entered), (whole,), (0.0,), slope, whole.offset_mv, "offset", isopotential_ph, carried)
 
@@ -226,8 +232,8 @@ def fit(
     segments: tuple[Segment, ...] = (line,)
     if kind == "segments" and len(ordered) > 2:
         segments = tuple(_line(x[i : i + 2], e[i : i + 2], ordered[i : i + 2]) for i in range(len(ordered) - 1))
-    at = {id(p): float(ei - (line.offset_mv - line.slope * xi)) for p, xi, ei in zip(ordered, x, e, strict=True)}
-    centre = int(np.searchsorted([p.ph for p in ordered[1:-1]], isopotential_ph)) if len(segments) > 1 else 0
+    at = {id(p): ei - (line.offset_mv - line.slope * xi) for p, xi, ei in zip(ordered, x, e, strict=True)}
+    centre = bisect_left([p.ph for p in ordered[1:-1]], isopotential_ph) if len(segments) > 1 else 0
     return PhFit(
         points=tuple(entered),
         segments=segments,
@@ -239,10 +245,11 @@ def fit(
     )
 
 
-def _line(x: NDArray[np.float64], e: NDArray[np.float64], points: Sequence[BufferPoint]) -> Segment:
+def _line(x: Sequence[float], e: Sequence[float], points: Sequence[BufferPoint]) -> Segment:
     """Least squares of E on x = k(T)(pH - pHiso), centred so that two points are met to rounding."""
-    dx = x - x.mean()
-    slope = -float(dx @ (e - e.mean())) / float(dx @ dx)
+    mean_x, mean_e = sum(x) / len(x), sum(e) / len(e)
+    dx = [xi - mean_x for xi in x]
+    slope = -sum(di * (ei - mean_e) for di, ei in zip(dx, e, strict=True)) / sum(di * di for di in dx)
     low, high = points[0].ph, points[-1].ph
     if slope <= 0.02:
         what = "hardly changes" if abs(slope) <= 0.02 else "rises instead of falling"
@@ -259,7 +266,7 @@ def _line(x: NDArray[np.float64], e: NDArray[np.float64], points: Sequence[Buffe
             value=slope * 100,
             unit="%",
         )
-    return Segment(low, high, float(e.mean() + slope * x.mean()), slope)
+    return Segment(low, high, mean_e + slope * mean_x, slope)
 
 
 def ideal_millivolts(ph: Floats, temperature_c: Floats) -> Floats:
