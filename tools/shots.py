@@ -80,6 +80,7 @@ def _story(wide: Page, phone: Page) -> None:
             phone.goto(wide.url)
             phone.wait_for_timeout(500)
             _take(phone, "bench-phone")
+            phone.goto("about:blank")  # it would follow the run to its record, while it is sent elsewhere
         _settled(wide)
         wide.locator("[data-main]").click()
     wide.wait_for_selector("svg.d-plate")
