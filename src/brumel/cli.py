@@ -138,7 +138,7 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     from brumel.work import demo as work_demo
     from brumel.work.desk import Desk
 
-    gc.set_threshold(100_000, 50, 100)  # much is made and let go at once: looking for garbage took a fifteenth of the time
+    gc.set_threshold(100_000, 50, 100)  # much is made and soon let go: looking for garbage took a fifteenth of it
     engine = make_engine(url, hurried=True)
     desk = Desk(make_sessions(engine))
     how_many = work_demo.WEEKS if weeks is None else weeks
