@@ -142,18 +142,16 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     engine = make_engine(url, hurried=True)
     desk = Desk(make_sessions(engine))
     how_many = work_demo.WEEKS if weeks is None else weeks
-    with (
-        ProcessPoolExecutor(HANDS, mp_context=multiprocessing.get_context("fork")) as several,
-        _step("making the demo world; its twelve weeks are lived through this once") as say,
-    ):
-        several.submit(int).result()  # all of them part now, before this process has a line to the database
-        work_demo.load_demo(
-            desk,
-            weeks=how_many,
-            linked=True,
-            progress=lambda step: say(f"demo world: {step}"),
-            hands=work_demo.Hands(several),
-        )
+    with ProcessPoolExecutor(HANDS, mp_context=multiprocessing.get_context("fork")) as several:
+        several.submit(int).result()  # all of them part now, while no thread runs and no line to the database is open
+        with _step("making the demo world; its twelve weeks are lived through this once") as say:
+            work_demo.load_demo(
+                desk,
+                weeks=how_many,
+                linked=True,
+                progress=lambda step: say(f"demo world: {step}"),
+                hands=work_demo.Hands(several),
+            )
     out.print("· demo world loaded")
     work_demo.give_token(desk, token)
     engine.dispose()
