@@ -174,6 +174,10 @@ def test_many_readings_are_drawn_some_together_and_none_of_what_speaks_against_t
     assert min(d["up"] for d in dots) == frame.y(max(r.value + r.expanded_uncertainty for r in readings))
     assert max(d["down"] for d in dots) == frame.y(min(r.value - r.expanded_uncertainty for r in readings))
     assert sum(path.count("M") for _, path in view["marks"]) == len(dots)
+    # Twelve of the 700 fall into the first sixtieth: the one in the middle by value stands where the one in the middle by time does.
+    oldest = readings[:-13:-1]
+    assert dots[0]["id"] == sorted(oldest, key=lambda r: r.value)[6].id
+    assert dots[0]["x"] == frame.x(6 / 699)
     assert view["stems"].count("V") == len(dots)
     assert "open square" not in {d["mark"] for d in drawn(rests=False)["dots"]}
 
