@@ -174,7 +174,7 @@ def test_many_readings_are_drawn_some_together_and_none_of_what_speaks_against_t
     assert min(d["up"] for d in dots) == frame.y(max(r.value + r.expanded_uncertainty for r in readings))
     assert max(d["down"] for d in dots) == frame.y(min(r.value - r.expanded_uncertainty for r in readings))
     assert sum(path.count("M") for _, path in view["marks"]) == len(dots)
-    # Twelve of the 700 fall into the first sixtieth: the one in the middle by value stands where the one in the middle by time does.
+    # Twelve of the 700 fall into the first sixtieth: the middle one by value stands where the middle one by time does.
     oldest = readings[:-13:-1]
     assert dots[0]["id"] == sorted(oldest, key=lambda r: r.value)[6].id
     assert dots[0]["x"] == frame.x(6 / 699)
