@@ -138,6 +138,7 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     from brumel.work import demo as work_demo
     from brumel.work.desk import Desk
 
+    usual = gc.get_threshold()
     gc.set_threshold(100_000, 50, 100)  # much is made and soon let go: looking for garbage took a fifteenth of it
     engine = make_engine(url, hurried=True)
     desk = Desk(make_sessions(engine))
@@ -155,6 +156,7 @@ def _load(url: str, weeks: int | None, token: str) -> None:
     out.print("· demo world loaded")
     work_demo.give_token(desk, token)
     engine.dispose()
+    gc.set_threshold(*usual)  # the meters and jobs, which part later, live long
 
 
 @contextmanager

@@ -18,7 +18,7 @@ from typing import Protocol
 class Program:
     """One of them.
 
-    run : what a process does that parts from this one; reads nothing that this one has read
+    run : what a process does that parts from this one, with all that this one has imported
     line : the same as a command line, which reads everything from the disk as it is now
     """
 

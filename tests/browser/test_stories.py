@@ -340,6 +340,7 @@ def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
         f"/kit/probes/{told.things.probes['A5']}/maintenance/membrane",
         f"/kit/meters/{told.things.meters['Field set A']}/battery",
         "/kit/lots/new?quantity=conductivity",
+        f"/kit/lots/{told.things.lots['N10-071']}",
         "/units",
         f"/bench/meters/{told.things.meters['Field set A']}/session",
         f"/rounds/sites/edit?site={told.things.sites['basin']}",

@@ -553,8 +553,13 @@ def test_counting_and_looking_through_settings_by_forms(client, things, desk):
     lot = things.lots["N7-121"]
     assert "Counted." in words(post(client, "/kit", f"/kit/lots/{lot}/count", amount="120"))
     assert "about 120 mL left" in words(client.get("/kit"))
+    assert "about 120 mL left, counted" in words(client.get(f"/kit/lots/{lot}"))
     assert post(client, "/kit", f"/kit/lots/{lot}/count", amount="much").status_code == 422
     assert "from the list" in words(post(client, "/kit", "/kit/spares/count", spare="<b>", amount="1"))
+    none_yet = post(client, "/kit", "/kit/spares/count", spare="", amount="7")  # none is chosen ahead
+    assert "a spare from the list" in words(none_yet)
+    assert 'value="7"' in none_yet.text
+    assert '<select name="spare" required><option value="">' in re.sub(r"\s+", " ", client.get("/kit").text)
     assert "Counted." in words(post(client, "/kit", "/kit/spares/count", spare="membrane", amount="0"))
     with desk.read() as session:
         found = calendar.rounds(session)[0]

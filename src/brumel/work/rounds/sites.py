@@ -186,8 +186,9 @@ def latest(
 @cache
 def _newest_at_sites() -> Select[Reading]:
     """Without the workings, which make most of a row."""
-    quantities = func.unnest(bindparam("quantities", type_=ARRAY(String)))
-    wanted = select(Site.id.label("site_id"), quantities.label("quantity")).where(among(Site.id, "sites")).subquery()
+    asked = a_row_each("quantities", "quantity", String())
+    every = select(Site.id.label("site_id"), asked.c.quantity).join(asked, true())
+    wanted = every.where(among(Site.id, "sites")).subquery()
     # One look into the index for each site and quantity, however many readings there are.
     newest = (
         select(Reading.id)
