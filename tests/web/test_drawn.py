@@ -143,6 +143,19 @@ def test_last_readings_show_uncertainty_and_the_usual_range():
     assert site_drawings.last_readings([], now, "UTC", site_drawings.BehindReadings({})) is None
 
 
+@pytest.mark.parametrize("days", [2, 7, 30, 84])
+def test_no_day_or_month_is_written_over_now(days):
+    """At every hour of two months; on a phone a letter of a drawing is 11 of its own units wide."""
+    for hour in range(0, 24 * 60, 5):
+        now = datetime(2026, 11, 1, tzinfo=UTC) + timedelta(hours=hour)
+        read = SimpleNamespace(
+            at=now - timedelta(days=days), value=7.2, expanded_uncertainty=None, backing="open", flag=1, id=1
+        )
+        view = site_drawings.last_readings([read], now, "Europe/Oslo", site_drawings.BehindReadings({}))
+        written = [m for m in view["months"] if m["label"]]
+        assert all(m["x"] + 11 * (len(m["label"]) + len("now")) / 2 <= view["now"] for m in written), now
+
+
 def test_many_readings_are_drawn_some_together_and_none_of_what_speaks_against_them_is_lost():
     now = datetime(2026, 5, 20, 9, tzinfo=UTC)
     backings = ("bracketed", "open", "corrected", "unbacked", "doubtful", "not reported")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from itertools import pairwise
@@ -73,6 +73,11 @@ def last_readings(
     def place(at: datetime) -> float:
         return frame.x((at - start).total_seconds() / span)
 
+    def months() -> Iterator[dict[str, Any]]:
+        for day, label in _marks(start, now, zone):
+            x, half = place(day), room([label]) / 2 + room([end or "now"]) / 2
+            yield {"x": x, "label": label if x + half <= place(now) else ""}  # at the end stands another word
+
     dots = _dots(ordered, read, behind, frame, span)
     return {
         "frame": frame,
@@ -81,7 +86,7 @@ def last_readings(
         "newest": shown(ordered[-1].value),
         "stems": " ".join(f"M{d['x']},{d['up']} V{d['down']}" for d in dots),
         "marks": _marks_of(dots),
-        "months": [{"x": place(day), "label": label} for day, label in _marks(start, now, zone)],
+        "months": list(months()),
         "y_ticks": y_ticks,
         "tick_digits": tick_digits,
         "now": place(now),
