@@ -181,7 +181,7 @@ def count_stock(w: Write, *, amount: float, lot_id: str = "", spare: str = "", r
     """What was counted; it stands until the next count, less what is used from now on."""
     why = clean_reason(reason, required=False)
     if bool(lot_id) == bool(spare):
-        raise InputError("spare", "Choose what is counted: a lot, or a spare from the list.")
+        raise InputError("spare", "Choose one thing to count: a lot, or a spare from the list.")
     lot = w.session.get(Lot, object_id(lot_id, "solution")) if lot_id else None
     if lot_id and lot is None:
         raise NotFound("There is no such solution.")
