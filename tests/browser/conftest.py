@@ -140,6 +140,7 @@ def chromium():
         arguments = [
             "--no-sandbox",
             "--disable-gpu",
+            "--js-flags=--single-threaded",  # two processors are shared by all workers: helpers of the pages only take turns
             "--disable-quic",
             "--no-first-run",
             "--disable-background-networking",
@@ -161,10 +162,10 @@ def sign_in(context, username):
 
 @pytest.fixture
 def open_page(chromium):
-    """A page of a new context; anything its console complains of fails the test."""
+    """A page of a new context, at nothing or at an address; anything its console complains of fails the test."""
     contexts, complaints = [], []
 
-    def make(base: str, username: str | None = "ansa", width: int = 1280, height: int = 800, **options):
+    def make(base: str, username: str | None = "ansa", width: int = 1280, height: int = 800, at: str = "", **options):
         context = chromium.new_context(base_url=base, viewport={"width": width, "height": height}, **options)
         contexts.append(context)
         page = context.new_page()
@@ -172,7 +173,8 @@ def open_page(chromium):
         page.on("console", lambda m: complaints.append(m.text) if "Content Security Policy" in m.text else None)
         if username:
             sign_in(context, username)
-            page.goto("/")
+        if at:
+            page.goto(at)
         return page
 
     yield make
@@ -189,10 +191,11 @@ def axe_findings(page, at: str = "", rules: str = "") -> list[str]:
     if not page.evaluate("'axe' in window"):
         page.evaluate(AXE)
     only = f", runOnly: ['{rules}']" if rules else ""
-    found = page.evaluate(f"axe.run(document, {{resultTypes: ['violations'], preload: false{only}}})")
+    options = f"{{resultTypes: ['violations'], preload: false{only}}}"
+    found = page.evaluate(f"axe.run(document, {options}).then((found) => found.violations)")
     return [
         f"{at} {v['id']}: {n['target']} {(n.get('any') or n.get('all') or [{}])[0].get('message', '')[:150]}"
-        for v in found["violations"]
+        for v in found
         for n in v["nodes"]
     ]
 

@@ -30,7 +30,7 @@ def of_round(brumel, name="Lagoon"):
 
 
 def test_a_whole_day_from_the_plan_to_the_signature(brumel, open_page):
-    page = open_page(brumel.base)
+    page = open_page(brumel.base, at="/")
     expect(page.locator("[data-plan] tr").first).to_be_visible()
     page.goto(f"/bench/probes/{brumel.things.probes['A1']}")
     page.get_by_role("button", name="Start the run").click()

@@ -20,7 +20,7 @@ def test_a_visit_of_eight_quantities_and_three_depths_is_signed_in_five_presses(
             select(func.count()).select_from(Unsigned).join(Reading).where(Reading.visit_id == visit.id)
         )
     assert unsigned == 24
-    page = open_page(told.base, "ilka")
+    page = open_page(told.base, "ilka", at="/")
     page.get_by_role("link", name=re.compile("reading.* to sign")).click()  # 1
     page.locator(f"a[href='/records/visits/{visit.id}']").click()  # 2
     expect(page.get_by_label(re.compile("Your password"))).to_be_focused()
@@ -57,7 +57,7 @@ def test_a_round_is_signed_but_for_what_is_set_apart_and_a_visit_goes_back(told,
     page.get_by_label(re.compile("^To ")).fill("Which tip was on the nitrate electrode?")
     page.get_by_role("button", name="Send back").click()
     expect(page.get_by_text("Waits for")).to_have_count(0)  # the lead may answer it too
-    hand = open_page(told.base, "ansa", width=390, height=844)
+    hand = open_page(told.base, "ansa", width=390, height=844, at="/")
     hand.get_by_role("listitem").filter(has_text="Which tip").get_by_role("link").click()
     expect(hand).to_have_url(visit)
     hand.get_by_label("Answer").fill("The new one, since Tuesday")

@@ -150,7 +150,7 @@ def test_typed_story_with_a_questioned_value(brumel, open_page):
 
 
 def test_by_keyboard_alone_a_three_point_run_takes_few_presses(brumel, open_page):
-    page = open_page(brumel.base)
+    page = open_page(brumel.base, at="/")
     presses = 0
 
     def press(key):
@@ -322,7 +322,7 @@ FIELD_PAGES = "/$|/bench|/rounds/visits|/rounds/outings|/kit/probes/[^/]+/inspec
 
 @pytest.mark.parametrize(("width", "look"), [(1280, "paper"), (390, "sun"), (1280, "night")])
 def test_axe_finds_nothing_and_nothing_overflows(told, open_page, width, look):
-    page = open_page(told.base, "ilka", width=width)
+    page = open_page(told.base, "ilka", width=width, at="/")
     page.add_init_script(AXE)
     page.get_by_role("button", name=look).click()
     links = [
@@ -413,7 +413,7 @@ def test_signed_out_and_in_again(brumel, open_page):
 
 
 def test_a_sum_follows_the_typing_and_its_address_can_be_shared(brumel, open_page):
-    page = open_page(brumel.base)
+    page = open_page(brumel.base, at="/")
     page.keyboard.press("6")
     page.get_by_role("link", name="What oxygen should read here").click()
     check_axe(page, at="worksheet")
