@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable
-from functools import cache
+from functools import cache, lru_cache
 
-from sqlalchemy import LargeBinary, Table, bindparam, text
+from sqlalchemy import LargeBinary, Table, TextClause, bindparam, text
 from sqlalchemy.dialects import postgresql
 from sqlalchemy.orm import Session
 from sqlalchemy.types import DateTime
@@ -30,11 +30,16 @@ def prints(session: Session, names: Iterable[str]) -> dict[str, str]:
     asked = by_table(names)
     if not asked:
         return {}
-    one_each = [f"select '{table}' as name, {print_of(table, f':rows_{n}')} as print" for n, table in enumerate(asked)]
-    wanted = text(" union all ".join(one_each)).bindparams(
-        *(bindparam(f"rows_{n}", rows, postgresql.ARRAY(postgresql.TEXT)) for n, rows in enumerate(asked.values()))
-    )
-    return {row.name: row.print for row in session.execute(wanted)}
+    rows = {f"rows_{n}": keys for n, keys in enumerate(asked.values())}
+    return dict(session.execute(_prints_of(tuple(asked)), rows).tuples().all())
+
+
+@lru_cache(maxsize=512)
+def _prints_of(tables: tuple[str, ...]) -> TextClause:
+    """Put together once for what is written together: every write asks for it."""
+    one_each = [f"select '{table}' as name, {print_of(table, f':rows_{n}')} as print" for n, table in enumerate(tables)]
+    keys = (bindparam(f"rows_{n}", type_=postgresql.ARRAY(postgresql.TEXT)) for n in range(len(tables)))
+    return text(" union all ".join(one_each)).bindparams(*keys)
 
 
 @cache

@@ -12,7 +12,7 @@ from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from pydantic import TypeAdapter
-from sqlalchemy import func, null, select, update
+from sqlalchemy import bindparam, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, sessionmaker
@@ -173,7 +173,7 @@ def writes(
                     result = use_case(w, *args, **kwargs)
                     session.flush()
                 kept = kind.dump_python(result, mode="json", exclude=set(secret))
-                session.execute(update(WriteKey).where(WriteKey.key == key).values(result=kept))
+                session.execute(_CAME_OF_IT, {"used": key, "kept": kept})
                 add_entries(session, w.entries, changes, w.added_in_bulk)
                 return result
 
@@ -213,11 +213,14 @@ def inside(use_case: Callable[Concatenate[Desk, User, uuid.UUID, P], R]) -> Call
     return use_case.__wrapped__  # type: ignore[attr-defined]
 
 
+#: Made once, as every write begins and ends with them.
+_KEYS = WriteKey.metadata.tables[WriteKey.__tablename__]
+_USE_KEY = insert(_KEYS).on_conflict_do_nothing().returning(_KEYS.c.key)
+_CAME_OF_IT = update(_KEYS).where(_KEYS.c.key == bindparam("used")).values(result=bindparam("kept"))
+
+
 def _is_new(session: Session, mine: dict[str, Any], now: datetime) -> bool:
-    taken = session.execute(
-        insert(WriteKey).values(**mine, at=now, result=null()).on_conflict_do_nothing().returning(WriteKey.key)
-    )
-    return taken.scalar() is not None
+    return session.execute(_USE_KEY, mine | {"at": now}).scalar() is not None
 
 
 def _earlier_answer(session: Session, mine: dict[str, Any]) -> Any:
