@@ -12,7 +12,7 @@ from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from pydantic import TypeAdapter
-from sqlalchemy import bindparam, func, select, update
+from sqlalchemy import String, bindparam, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session, sessionmaker
@@ -236,7 +236,10 @@ def _earlier_answer(session: Session, mine: dict[str, Any]) -> Any:
 
 def alone_with(session: Session, subject: object) -> None:
     """Wait until nobody else writes about this subject, and keep them waiting until this transaction ends."""
-    session.execute(select(func.pg_advisory_xact_lock(func.hashtext(str(subject)))))
+    session.execute(_WAIT_ALONE, {"subject": str(subject)})
+
+
+_WAIT_ALONE = select(func.pg_advisory_xact_lock(func.hashtext(bindparam("subject", type_=String()))))
 
 
 def object_id(text: str | uuid.UUID, what: str) -> uuid.UUID:

@@ -6,7 +6,7 @@ import math
 import uuid
 from dataclasses import dataclass, replace
 
-from sqlalchemy import func, inspect, select
+from sqlalchemy import bindparam, func, inspect, select
 
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
@@ -279,8 +279,12 @@ def _expected(
 
 
 def _next_version(w: Write, state: run_state.RunState, step: str) -> int:
-    newest = w.session.scalar(select(func.max(Point.version)).where(Point.run_id == state.run.id, Point.step == step))
-    return (newest or 0) + 1
+    return (w.session.scalar(_NEWEST_VERSION, {"run": state.run.id, "step": step}) or 0) + 1
+
+
+_NEWEST_VERSION = select(func.max(Point.version)).where(
+    Point.run_id == bindparam("run"), Point.step == bindparam("step")
+)
 
 
 @writes("run.redo", Written)

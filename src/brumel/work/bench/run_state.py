@@ -254,6 +254,11 @@ def _points_in_cups() -> Select[Point, Lot]:
     )
 
 
+@cache
+def _lots() -> Select[Lot]:
+    return select(Lot).where(among(Lot.id, "lots"))
+
+
 def _points_and_lots(
     session: Session, run: Run, cups: Mapping[str, uuid.UUID]
 ) -> tuple[list[Point], dict[uuid.UUID | None, Lot]]:
@@ -262,7 +267,7 @@ def _points_and_lots(
     lots: dict[uuid.UUID | None, Lot] = {lot.id: lot for _, lot in rows if lot is not None}
     missing = set(cups.values()) - lots.keys()
     if missing:
-        lots |= {lot.id: lot for lot in session.scalars(select(Lot).where(Lot.id.in_(missing)))}
+        lots |= {lot.id: lot for lot in session.scalars(_lots(), {"lots": list(missing)})}
     return [point for point, _ in rows], lots
 
 

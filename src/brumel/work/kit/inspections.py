@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Mapping, Sequence
+from functools import cache
 
-from sqlalchemy import select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError
@@ -18,8 +19,12 @@ from brumel.work.kit.meters import raise_faults
 
 def last_inspection(session: Session, probe_id: uuid.UUID) -> Inspection | None:
     """The last time a probe was inspected."""
-    query = select(Inspection).where(Inspection.probe_id == probe_id)
-    return session.scalar(query.order_by(Inspection.at.desc()).limit(1))
+    return session.scalar(_newest(), {"probe": probe_id})
+
+
+@cache
+def _newest() -> Select[Inspection]:
+    return select(Inspection).where(Inspection.probe_id == bindparam("probe")).order_by(Inspection.at.desc()).limit(1)
 
 
 @writes("probe.inspect", Written)

@@ -8,14 +8,16 @@ import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session
 
 from brumel.core import meter_settings
 from brumel.core.errors import InputError, InputErrors
 from brumel.core.sentence import joined
+from brumel.store.base import among
 from brumel.store.tables import Meter, MeterSettings, Probe
 from brumel.work.desk import (
     MovedOn,
@@ -53,11 +55,16 @@ def settings_of(
     session: Session, meter_ids: Sequence[uuid.UUID], before: datetime | None = None
 ) -> dict[uuid.UUID, MeterSettings]:
     """The settings of each of these meters as they were last recorded."""
-    query = select(MeterSettings).distinct(MeterSettings.meter_id).where(MeterSettings.meter_id.in_(meter_ids))
-    if before is not None:
-        query = query.where(MeterSettings.at <= before)
-    newest = session.scalars(query.order_by(MeterSettings.meter_id, MeterSettings.at.desc()))
-    return {row.meter_id: row for row in newest}
+    asked = {"meters": list(meter_ids)} | ({} if before is None else {"before": before})
+    return {row.meter_id: row for row in session.scalars(_newest_settings(before is not None), asked)}
+
+
+@cache
+def _newest_settings(before: bool) -> Select[MeterSettings]:
+    query = select(MeterSettings).distinct(MeterSettings.meter_id).where(among(MeterSettings.meter_id, "meters"))
+    if before:
+        query = query.where(MeterSettings.at <= bindparam("before"))
+    return query.order_by(MeterSettings.meter_id, MeterSettings.at.desc())
 
 
 def settings_history(session: Session, meter_id: uuid.UUID, count: int = 12) -> list[MeterSettings]:

@@ -10,7 +10,7 @@ from functools import cache
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import Select, select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session
 
 from brumel.core.errors import InputError, InputErrors
@@ -73,12 +73,16 @@ def method(session: Session, key: str) -> Method | None:
     """The method of that key in its newest version; None where there is none or it was taken out of use."""
     if not _KEY.match(key):
         return None
-    row = session.scalar(
-        select(MethodVersion).where(MethodVersion.key == key).order_by(MethodVersion.version.desc()).limit(1)
-    )
+    row = session.scalar(_newest_version(), {"key": key})
     if row is not None:
         return None if row.retired else Method.model_validate(row.body)
     return load_method(key)
+
+
+@cache
+def _newest_version() -> Select[MethodVersion]:
+    its_own = select(MethodVersion).where(MethodVersion.key == bindparam("key"))
+    return its_own.order_by(MethodVersion.version.desc()).limit(1)
 
 
 def is_own_method(session: Session, key: str) -> bool:

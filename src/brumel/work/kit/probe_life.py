@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cache
+from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import ARRAY, BindParameter, Select, String, any_, bindparam, func, select
 from sqlalchemy.orm import Session, lazyload
 
 from brumel.core import ageing
@@ -105,18 +107,27 @@ def _renewed(probe: Probe, done: Sequence[Maintenance]) -> datetime | None:
 def calibrations_before(session: Session, probe: Probe, before: datetime, count: int = 20) -> list[Calibration]:
     """The usable calibrations before a moment since the last new membrane, cap or tip, oldest first."""
     fresh = [what for what, spec in maintenance.maintenance_kinds(probe).items() if spec.fresh]
+    asked = {"probe": probe.id, "fresh": fresh, "before": before, "most": count}
+    return list(reversed(session.scalars(_since_renewed(), asked).all()))
+
+
+@cache
+def _since_renewed() -> Select[Calibration]:
+    probe: BindParameter[Any] = bindparam("probe")
+    before: BindParameter[Any] = bindparam("before")
     renewed = select(func.max(Maintenance.at)).where(
-        Maintenance.probe_id == probe.id, Maintenance.what.in_(fresh), Maintenance.at <= before
+        Maintenance.probe_id == probe,
+        Maintenance.what == any_(bindparam("fresh", type_=ARRAY(String))),
+        Maintenance.at <= before,
     )
-    query = (
+    return (
         select(Calibration)
         .options(lazyload("*"))
-        .where(Calibration.probe_id == probe.id, Calibration.usable, Calibration.at < before, calibrations.stands())
+        .where(Calibration.probe_id == probe, Calibration.usable, Calibration.at < before, calibrations.stands())
         .where(Calibration.at >= func.coalesce(renewed.scalar_subquery(), Calibration.at))
         .order_by(Calibration.at.desc())
-        .limit(count)
+        .limit(bindparam("most"))
     )
-    return list(reversed(session.scalars(query).all()))
 
 
 def measured(key: str, calibration: Calibration) -> bool:

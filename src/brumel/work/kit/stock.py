@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from brumel.core.checking import Door
 from brumel.core.errors import InputError
 from brumel.core.sentence import Amount, say
+from brumel.store.base import among
 from brumel.store.tables import Count, Lot, Maintenance, Meter, Point, Probe, Run, SpareUse
 from brumel.work.desk import NotFound, Refused, Write, clean_reason, object_id, writes
 
@@ -111,7 +112,7 @@ def _lots_and_left(besides: bool) -> Select[Any]:
 
 @cache
 def _of_lots(besides: bool) -> Select[Any]:
-    return _lots_and_left(besides).where(Lot.id.in_(bindparam("lots", expanding=True)))
+    return _lots_and_left(besides).where(among(Lot.id, "lots"))
 
 
 def _left_of(lot: Lot, amount: float | None, counted_at: datetime | None, cups: int) -> Left:

@@ -8,10 +8,11 @@ from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cache
 from typing import Any
 
 import numpy as np
-from sqlalchemy import ColumnElement, func, select, text
+from sqlalchemy import ColumnElement, DateTime, Select, bindparam, func, select, text
 from sqlalchemy.orm import Session
 
 from brumel.core.settling import Settling, judge
@@ -92,8 +93,7 @@ def _row(seq: int, t_s: float, signal: float, temperature_c: float, shown: float
 
 def trace(session: Session, dip: Dip, after_seq: int = -1) -> Trace:
     """The samples of a dip from `after_seq` on; the dip's start narrows the partitions."""
-    query = select(*_COLUMNS).where(Sample.dip_id == dip.id, Sample.seq > after_seq, ~_STRUCK, *within(dip.started_at))
-    return trace_of(dip, session.execute(query.order_by(Sample.seq)).all())
+    return trace_of(dip, session.execute(_TRACE, _of(dip) | {"after": after_seq}).all())
 
 
 def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
@@ -115,6 +115,18 @@ def traces(session: Session, dips: Sequence[Dip]) -> dict[uuid.UUID, Trace]:
 #: A typed value that was struck out counts for nothing.
 _STRUCK = select(StruckValue.seq).where(StruckValue.dip_id == Sample.dip_id, StruckValue.seq == Sample.seq).exists()
 _COLUMNS = (Sample.seq, Sample.t_s, Sample.signal, Sample.temperature_c, Sample.displayed)
+#: Asked for with every sample that is due, and so made once: of one dip, within its span.
+_ITS_OWN = (
+    Sample.dip_id == bindparam("dip"),
+    Sample.at >= bindparam("from_at", type_=DateTime(timezone=True)),
+    Sample.at <= bindparam("to_at", type_=DateTime(timezone=True)),
+)
+_TRACE = select(*_COLUMNS).where(*_ITS_OWN, Sample.seq > bindparam("after"), ~_STRUCK).order_by(Sample.seq)
+_LAST = select(func.max(Sample.seq)).where(*_ITS_OWN)
+
+
+def _of(dip: Dip) -> dict[str, Any]:
+    return {"dip": dip.id, "from_at": dip.started_at, "to_at": dip.started_at + LONGEST_DIP}
 
 
 def trace_of(dip: Dip, rows: Sequence[Any]) -> Trace:
@@ -156,8 +168,19 @@ def within(start: datetime) -> tuple[ColumnElement[bool], ColumnElement[bool]]:
     return Sample.at >= start, Sample.at <= start + LONGEST_DIP
 
 
-def open_dips(session: Session, now: datetime, *where: ColumnElement[bool]) -> list[Dip]:
-    """Where probes stand now and something may still be read: live, not taken, in no run that has ended."""
+def simulated_dips(session: Session, now: datetime) -> list[Dip]:
+    """Where probes of simulated meters stand and something may still be read: live, not taken, in no run that has ended."""
+    return list(session.scalars(_open_dips(False), {"since": now - LONGEST_DIP}))
+
+
+def is_anywhere(session: Session, meter: Meter, now: datetime) -> bool:
+    """Whether a probe of this meter stands somewhere in that way."""
+    return bool(session.scalars(_open_dips(True), {"since": now - LONGEST_DIP, "meter": meter.id}).all())
+
+
+@cache
+def _open_dips(of_one_meter: bool) -> Select[Dip]:
+    whose = Meter.id == bindparam("meter") if of_one_meter else Meter.link == "simulated"
     taken = select(Reading.id).where(Reading.dip_id == Dip.id).exists() | (
         select(Point.id).where(Point.dip_id == Dip.id).exists()
     )
@@ -167,16 +190,15 @@ def open_dips(session: Session, now: datetime, *where: ColumnElement[bool]) -> l
         .distinct(Dip.probe_id)
         .join(Probe, Probe.id == Dip.probe_id)
         .join(Meter, Meter.id == Probe.meter_id)
-        .where(Dip.started_at > now - LONGEST_DIP, *where)
+        .where(Dip.started_at > bindparam("since"), whose)
         .order_by(Dip.probe_id, Dip.number.desc())
     )
-    query = select(Dip).where(Dip.id.in_(newest), Dip.source == "live", ~taken, ~ended)
-    return list(session.scalars(query))
+    return select(Dip).where(Dip.id.in_(newest), Dip.source == "live", ~taken, ~ended)
 
 
 def next_seq(session: Session, dip: Dip) -> int:
     """The number the next sample of this dip takes."""
-    newest = session.scalar(select(func.max(Sample.seq)).where(Sample.dip_id == dip.id, *within(dip.started_at)))
+    newest = session.scalar(_LAST, _of(dip))
     return 0 if newest is None else newest + 1
 
 

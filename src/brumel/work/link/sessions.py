@@ -80,7 +80,7 @@ def hello(desk: Desk, token: str, agent: str) -> dict[str, Any]:
 
 
 def _idle(session: Session, meter: Meter, now: datetime) -> bool:
-    return not samples.open_dips(session, now, Probe.meter_id == meter.id)
+    return not samples.is_anywhere(session, meter, now)
 
 
 def waits_for(desk: Desk, token: str) -> tuple[str, ...]:

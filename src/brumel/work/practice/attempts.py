@@ -16,7 +16,7 @@ from brumel.core.errors import InputError, InputErrors
 from brumel.methods.scenarios import Event, Scenario, draw, load_scenarios, scenario_of, vocabulary
 from brumel.store import practice_world
 from brumel.store.practice import PracticeAttempt, PracticeResult, PracticeScenario
-from brumel.store.tables import Calibration, Meter, Point, Reading, Run, User, Visit
+from brumel.store.tables import Calibration, Point, Reading, Run, User, Visit
 from brumel.work import simulator
 from brumel.work.desk import Clock, Desk, NotFound, Refused, Write, Written, alone_with, object_id, writes
 from brumel.work.link import samples
@@ -194,7 +194,7 @@ def look(desk: Desk) -> WorldView | None:
 
 
 def _store_samples(session: Session, table: bench_table.Table, now: datetime) -> None:
-    for dip in samples.open_dips(session, now, Meter.link == "simulated"):
+    for dip in samples.simulated_dips(session, now):
         probe = table.probes.get(dip.probe_id)
         while probe is not None:
             rows = bench_table.samples_of(probe, dip, samples.next_seq(session, dip), now, simulator.MOST_AT_ONCE)

@@ -92,7 +92,7 @@ class Simulator:
         with self.desk.sessions.begin() as session:
             now = self.desk.clock()
             if not self._dips or not 0 <= (now - self._looked_at).total_seconds() < 1 / SAMPLES_PER_S:
-                self._dips = samples.open_dips(session, now, Meter.link == "simulated")
+                self._dips = samples.simulated_dips(session, now)
                 self._pace = float(truth(session, "clock").get("pace", 1.0)) if self._dips else 1.0
                 self._looked_at = now
             dips, pace = self._dips, self._pace
