@@ -103,6 +103,27 @@ def test_bad_samples_never_break_the_judgement(gaps, seed):
     assert math.isfinite(found.drift_per_min)
 
 
+@pytest.mark.parametrize("lost_s", [0, 30, 600, 3600, 9000])
+@pytest.mark.parametrize("before", [5, 180, 600])
+def test_a_link_that_was_lost_a_while_leaves_a_judgement(lost_s, before):
+    """The trace goes on where it has come to; what samples stand together for never reaches across the gap."""
+    t = np.r_[np.arange(before), before + 2 * lost_s + np.arange(1200)] / 2
+    y = -170 - 30 * np.exp(-t / 3) + np.random.default_rng(before).normal(0, 0.05, t.size)
+    with np.errstate(all="raise", under="ignore"):
+        found = judge(t, y, PH)
+        by_readings = judge_by_readings(t, 7 + (y + 170) / 10, load_field()["ph"].criteria("pH"))
+    assert found.state is by_readings.state is State.SETTLED
+    assert found.value == pytest.approx(-170, abs=0.05)
+
+
+def test_three_hours_of_samples_are_judged_like_three_minutes():
+    for until in (180, 3 * 3600):
+        with np.errstate(all="raise", under="ignore"):
+            found = judge(*trace(tau=0.5, until=until), PH)
+        assert found.state is State.SETTLED
+        assert found.value == pytest.approx(100, abs=0.05)
+
+
 def test_empty_short_and_mismatched_input():
     assert judge([], [], PH).state is State.WAITING
     assert judge([0.0], [5.0], PH).value == 5.0

@@ -25,6 +25,7 @@ _CHANCE_SLOW, _CHANCE_DRIFT = 0.4, 0.08
 _LEAST_SPAN = 6.0
 _MOST = 80  # samples; a longer trace is thinned
 _FEWEST = 4
+_GAP = 8.0  # so many times the usual distance of samples is a gap
 _KEPT, _KEPT_ALONE = 4, 2  # cells of two terms and of one that are looked at more closely, at each level
 _LEVELS = 5
 #: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
@@ -222,22 +223,39 @@ def _crossings(t: Column, y: Column, step: float, noise: float) -> tuple[Column,
     return times[order], values[order], sd[order]
 
 
-def _thinned(t: Column, y: Column) -> tuple[Column, Column, Column, Column]:
-    """At most so many samples: the newest as they are, older ones as means of neighbours.
+@dataclass(frozen=True)
+class _Meant:
+    """What each sample that stands for several stands for: how many, when their first was, how far apart they are [s]."""
 
-    Times, values, how many samples each stands for, and how far apart those are [s].
-    """
+    count: Column
+    first: Column
+    apart: Column
+
+
+def _thinned(t: Column, y: Column) -> tuple[Column, Column, _Meant]:
+    """Few samples: the newest as they are, older ones as means of neighbours, but of none across a gap; times and values."""
     if t.size <= _MOST:
-        return t, y, np.ones_like(t), np.zeros_like(t)
+        return t, y, _Meant(np.ones_like(t), t, np.zeros_like(t))
     newest = _MOST // 3
-    parts = np.array_split(np.arange(t.size - newest), _MOST - newest)
-    starts = np.array([p[0] for p in parts])
-    each = np.diff(np.r_[starts, t.size - newest]).astype(float)
-    old = slice(None, t.size - newest)
-    sums = [np.add.reduceat(column[old], starts) / each for column in (t, y)]
-    apart = (t[starts + each.astype(int) - 1] - t[starts]) / np.maximum(each - 1, 1)
-    alone = np.ones(newest)
-    return np.r_[sums[0], t[-newest:]], np.r_[sums[1], y[-newest:]], np.r_[each, alone], np.r_[apart, 0 * alone]
+    old = t[:-newest]
+    parts = np.array_split(np.arange(old.size), _MOST - newest)
+    starts = np.union1d([p[0] for p in parts], _after_gaps(old))
+    each = np.diff(np.r_[starts, old.size])
+    last = old[starts + each - 1]
+    sums = [np.add.reduceat(column[:-newest], starts) / each for column in (t, y)]
+    meant = _Meant(
+        np.r_[each.astype(float), np.ones(newest)],
+        np.r_[old[starts], t[-newest:]],
+        np.r_[(last - old[starts]) / np.maximum(each - 1, 1), np.zeros(newest)],
+    )
+    return np.r_[sums[0], t[-newest:]], np.r_[sums[1], y[-newest:]], meant
+
+
+def _after_gaps(t: Column) -> NDArray[np.intp]:
+    """Which samples come after the widest gaps, such as a link that was lost leaves; not more than a few."""
+    apart = np.diff(t)
+    after = np.flatnonzero(apart > _GAP * max(median_of(apart), 1e-9)) + 1
+    return after[np.argsort(-apart[after - 1], kind="stable")[: _MOST // 2]]
 
 
 def remaining(
@@ -286,14 +304,13 @@ def agreed(apart_s: float, change: float, slowest_s: float, step: float) -> Rema
     return Remaining(0.0, mean, mean, u, 0.0, slowest_s, None)
 
 
-def _dying(at: Column, means: tuple[Column, Column] | None, tau: Column) -> Column:
-    """exp(-t / tau) for each time constant at each time; or its mean over so many samples so far apart about that time."""
-    if means is None:
+def _dying(at: Column, meant: _Meant | None, tau: Column) -> Column:
+    """exp(-t / tau) for each time constant at each time; or its mean over the samples that are meant by that time."""
+    if meant is None:
         return np.exp(-at[None, :] / tau[:, None])
-    count, apart = means[0], np.maximum(means[1], 1e-9)
-    first = at - apart * (count - 1) / 2
-    share = apart[None, :] / tau[:, None]
-    return np.exp(-first[None, :] / tau[:, None]) * np.expm1(-count * share) / np.expm1(-share) / count
+    share = np.maximum(meant.apart, 1e-9)[None, :] / tau[:, None]
+    whole = np.expm1(-meant.count * share) / np.expm1(-share) / meant.count
+    return np.exp(-meant.first[None, :] / tau[:, None]) * whole
 
 
 _FOUR = np.arange(1, 5)
@@ -308,13 +325,15 @@ class _Stretch:
         if self.is_coarse:
             t, y, sd = _crossings(t, y, step, noise)
             t, y, sd = t[-_MOST:], y[-_MOST:], sd[-_MOST:]
-            each, self.apart = np.ones_like(t), np.zeros_like(t)
+            self.weight, self.meant = 1 / sd**2, None
+            self.since = t - t[0]
         else:
-            t, y, each, self.apart = _thinned(t, y)
+            # All of them since the first sample itself: before it nothing dies away, and what fits there knows no bounds.
+            t, y, meant = _thinned(t - t[0], y)
             sd = np.full_like(t, max(noise, 1e-5 * limit))
-        self.weight, self.each = each / sd**2, each
+            self.weight, self.meant = meant.count / sd**2, meant if meant.apart.any() else None
+            self.since = t
         self.span = max(float(np.ptp(y)), _LEAST_SPAN * limit)
-        self.since = t - t[0]
         self.centre = float(y.mean())
         self.y = y - self.centre
         self.noise = median_of(sd)
@@ -326,11 +345,11 @@ class _Stretch:
         The last sample is always one of its own, so that the last column is what they are at the end.
         """
         at = self.since
-        means = (self.each, self.apart) if self.apart.any() else None
+        meant = self.meant
         out = np.zeros((len(cells), 5, at.size))
         out[:, 0] = 1.0
         fast = np.where(np.isfinite(cells.fast), cells.fast, 1.0)
-        out[:, 1] = _dying(at, means, fast)
+        out[:, 1] = _dying(at, meant, fast)
         out[:, 2] = at / fast[:, None] * out[:, 1]
         drifts = ~np.isfinite(cells.fast)
         if drifts.any():
@@ -339,7 +358,7 @@ class _Stretch:
         slow = np.flatnonzero(np.isfinite(cells.slow))
         if slow.size:
             slow_s = cells.slow[slow]
-            dying = _dying(at, means, slow_s)
+            dying = _dying(at, meant, slow_s)
             out[slow, 3] = dying
             out[slow, 4] = at / slow_s[:, None] * dying
         return out
