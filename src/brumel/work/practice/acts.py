@@ -8,6 +8,7 @@ from datetime import timedelta
 
 from brumel.core.errors import InputError
 from brumel.store.tables import Probe
+from brumel.work import simulator
 from brumel.work.desk import Refused, Write, alone_with, writes
 from brumel.work.practice import clock as world_clock
 from brumel.work.practice import table as bench_table
@@ -45,6 +46,7 @@ def act(w: Write, *, what: str, probe: str = "", on: str = "", amount: float | N
     if what not in TAKES_S:
         raise InputError("act", "That is not done at this table.", value=what[:40])
     alone_with(w.session, "practice table")
+    simulator.truths(w.session)  # all at once: what the table and its clock are asked for below is there then
     if not bench_table.is_laid(w.session):
         raise Refused("The table is not laid. Begin a scenario first.")
     table = bench_table.load(w.session)

@@ -167,7 +167,7 @@ def desk_of_world(sessions: sessionmaker[Session], real: Clock) -> Desk:
 def look(desk: Desk) -> WorldView | None:
     """Bring a world up to this moment: what probes show is stored, what was to happen happens. None where none is laid."""
     with desk.sessions.begin() as session:
-        attempt = simulator.truth(session, world.ATTEMPT)
+        attempt = simulator.truths(session).get(world.ATTEMPT)
         if not attempt:
             return None
         told = scenario_of(attempt["scenario"])
