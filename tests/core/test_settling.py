@@ -124,6 +124,33 @@ def test_three_hours_of_samples_are_judged_like_three_minutes():
         assert found.value == pytest.approx(100, abs=0.05)
 
 
+HALF = np.arange(400) / 2
+STRANGE = {
+    "nothing but zero": (HALF, 0 * HALF),
+    "a cell that runs dry": (HALF, 30 * np.exp(-HALF / 10)),
+    "out of all proportion, and a day between": (HALF + np.where(HALF > 90, 1e5, 0), 7 + 1e5 * np.exp(-HALF / 0.3)),
+    "seldom and at odd times": (np.cumsum(np.arange(79) % 7 * 30 + 1.0), np.exp(-np.arange(79) * 12.0)),
+    "faster than any meter": (HALF / 1e6, 30 * np.exp(-HALF / 8)),
+}
+
+
+@pytest.mark.parametrize("kind", STRANGE)
+def test_no_trace_is_without_a_judgement(kind):
+    t, y = STRANGE[kind]
+    for judged, specs in ((judge, ALL), (judge_by_readings, load_field())):
+        for quantity, spec in specs.items():
+            with np.errstate(all="raise", under="ignore"):
+                found = judged(t, y, spec.criteria(quantity))
+            assert all(math.isfinite(x) for x in (found.value, found.remaining, found.remaining_u) if x is not None)
+
+
+def test_water_at_zero_stands_as_still_as_at_any_other_temperature():
+    for at in (0.0, 0.1, -0.2):
+        shown = np.round(at + 3 * np.exp(-HALF / 4), 1)
+        found = judge_by_readings(HALF, shown, load_field()["temperature"].criteria("temperature"))
+        assert (found.state, found.noise_limit) == (State.SETTLED, 0.2), (at, found.sentence)
+
+
 def test_empty_short_and_mismatched_input():
     assert judge([], [], PH).state is State.WAITING
     assert judge([0.0], [5.0], PH).value == 5.0

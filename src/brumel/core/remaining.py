@@ -25,6 +25,8 @@ _CHANCE_SLOW, _CHANCE_DRIFT = 0.4, 0.08
 _LEAST_SPAN = 6.0
 _MOST = 80  # samples; a longer trace is thinned
 _FEWEST = 4
+#: No noise is finer than this share of the change, and the diagonal of equations is raised by so much: there numbers end.
+_FINEST, _HAIR = 1e-7, 1e-13
 _GAP = 8.0  # so many times the usual distance of samples is a gap
 _KEPT, _KEPT_ALONE = 4, 2  # cells of two terms and of one that are looked at more closely, at each level
 _LEVELS = 5
@@ -313,7 +315,7 @@ def _dying(at: Column, meant: _Meant | None, tau: Column) -> Column:
     return np.exp(-meant.first[None, :] / tau[:, None]) * whole
 
 
-_FOUR = np.arange(1, 5)
+_FOUR, _FIVE = np.arange(1, 5), np.arange(5)
 
 
 class _Stretch:
@@ -330,7 +332,7 @@ class _Stretch:
         else:
             # All of them since the first sample itself: before it nothing dies away, and what fits there knows no bounds.
             t, y, meant = _thinned(t - t[0], y)
-            sd = np.full_like(t, max(noise, 1e-5 * limit))
+            sd = np.full_like(t, max(noise, 1e-5 * limit, _FINEST * float(np.ptp(y))))
             self.weight, self.meant = meant.count / sd**2, meant if meant.apart.any() else None
             self.since = t
         self.span = max(float(np.ptp(y)), _LEAST_SPAN * limit)
@@ -376,9 +378,13 @@ class _Stretch:
         full = -base[:, :, -1]
         full[:, 0] = 0.0
         full[~np.isfinite(cells.fast), 1] = 1.0
-        solved = np.linalg.solve(gram, np.stack([pull, full], axis=2))
+        # By its own diagonal and a hair more: terms as alike as two can be are told apart by what was thought before.
+        scale = 1 / np.sqrt(gram[:, _FIVE, _FIVE])
+        gram *= scale[:, :, None] * scale[:, None, :]
+        gram[:, _FIVE, _FIVE] += _HAIR
+        solved = np.linalg.solve(gram, np.stack([pull * scale, full * scale], axis=2)) * scale[:, :, None]
         fitted, turned = solved[:, :, 0], solved[:, :, 1]
-        _, spread = np.linalg.slogdet(gram)
+        spread = np.linalg.slogdet(gram)[1] - 2 * np.log(scale).sum(axis=1)
         evidence = 0.5 * (pull * fitted).sum(axis=1) - 0.5 * spread - np.log(size).sum(axis=1) + cells.log_chance
         return evidence, (full * fitted).sum(axis=1), np.maximum((full * turned).sum(axis=1), 1e-24), fitted
 
@@ -451,7 +457,7 @@ def _to_go(cells: _Cells, evidence: Column, mean: Column, u: Column, limit: floa
     What each model has to come, with its doubt, dies away by its own slowest time constant; a drift never does.
     """
     tau = np.where(np.isfinite(cells.slow), cells.slow, cells.fast)
-    near = evidence > evidence.max() - 6
+    near = evidence >= evidence.max() - 6
     chance = np.exp(evidence[near] - evidence[near].max())
     dies = np.isfinite(tau[near])
     over = np.log(np.maximum((np.abs(mean[near]) + 1.64 * u[near]) / limit, 1.0))

@@ -237,7 +237,7 @@ class FieldCriteria:
 
     def limit_at(self, value: float) -> float:
         """The tolerance at a value [unit, or %]."""
-        return self.low_tolerance if abs(value) <= self.low_up_to else self.tolerance
+        return self.low_tolerance if self.low_up_to and abs(value) <= self.low_up_to else self.tolerance
 
 
 def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Settling:
