@@ -149,6 +149,10 @@ def test_water_at_zero_stands_as_still_as_at_any_other_temperature():
         shown = np.round(at + 3 * np.exp(-HALF / 4), 1)
         found = judge_by_readings(HALF, shown, load_field()["temperature"].criteria("temperature"))
         assert (found.state, found.noise_limit) == (State.SETTLED, 0.2), (at, found.sentence)
+    for quantity, spec in load_field().items():  # and typed twice, where the tolerance is no share of what is read
+        criteria = spec.criteria(quantity, typed=True, resolution=0.01)
+        typed = judge_by_readings([0, 60], [0, 0], criteria)
+        assert criteria.relative or typed.state is State.SETTLED, (quantity, typed.sentence)
 
 
 def test_empty_short_and_mismatched_input():
