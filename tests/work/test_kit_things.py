@@ -2,6 +2,7 @@
 
 import uuid
 from dataclasses import replace
+from datetime import timedelta
 
 import pytest
 from sqlalchemy import select
@@ -173,6 +174,8 @@ def test_a_changed_setting_is_shown_and_must_be_acknowledged(desk, clock, things
         take({**SETTINGS, "tds_factor": 0.7})
     take({**SETTINGS, "tds_factor": 0.7}, "The client asks for the 0.7 scale")
     with desk.read() as session:
+        was = kit.last_settings(session, uuid.UUID(meter), before=clock() - timedelta(seconds=1))
+        assert was.settings["tds_factor"] == SETTINGS["tds_factor"]  # as it was set when something was read then
         newest = kit.last_settings(session, uuid.UUID(meter))
         assert newest.changes == ["TDS factor: was 0.5, is 0.7."]
         assert session.scalar(select(MeterSettings.reason).where(MeterSettings.id == newest.id)).startswith(

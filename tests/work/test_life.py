@@ -75,3 +75,10 @@ def test_a_young_probe_has_no_charts_and_a_typed_one_no_settling(desk, clock, th
     assert all(s.chart is None and s.forecast is None for s in found.strands)
     assert found.sentences == ()
     assert views(found, clock())[0]["control"] is None
+    # A new part begins anew: what was found before it says nothing of the probe as it is.
+    for what, left in (("electrolyte", 2), ("new_junction", 0)):
+        kit.record_maintenance(desk, things.ansa, h.key(), probe_id=things.probes["B1"], what=what)
+        clock.on(minutes=1)
+        with desk.read() as session:
+            probe = kit.probe_of(session, things.probes["B1"])
+            assert len(kit.calibrations_before(session, probe, clock())) == left
