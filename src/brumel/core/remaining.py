@@ -25,9 +25,7 @@ _CHANCE_SLOW, _CHANCE_DRIFT = 0.4, 0.08
 _LEAST_SPAN = 6.0
 _MOST = 80  # samples; a longer trace is thinned
 _FEWEST = 4
-#: No noise is finer than this share of the change, and the diagonal of equations is raised by so much: there numbers end.
-_FINEST, _HAIR = 1e-7, 1e-13
-_GAP = 8.0  # so many times the usual distance of samples is a gap
+_HAIR = 1e-13  # what the diagonal of scaled equations is raised by: 64-bit numbers tell terms apart no finer
 _KEPT, _KEPT_ALONE = 4, 2  # cells of two terms and of one that are looked at more closely, at each level
 _LEVELS = 5
 #: Shares of the trace that are tried, longest first: the first one that follows an approach is used.
@@ -235,13 +233,13 @@ class _Meant:
 
 
 def _thinned(t: Column, y: Column) -> tuple[Column, Column, _Meant]:
-    """Few samples: the newest as they are, older ones as means of neighbours, but of none across a gap; times and values."""
+    """At most so many samples: the newest as they are, older ones as means of neighbours; times and values."""
     if t.size <= _MOST:
         return t, y, _Meant(np.ones_like(t), t, np.zeros_like(t))
     newest = _MOST // 3
     old = t[:-newest]
     parts = np.array_split(np.arange(old.size), _MOST - newest)
-    starts = np.union1d([p[0] for p in parts], _after_gaps(old))
+    starts = np.array([p[0] for p in parts])
     each = np.diff(np.r_[starts, old.size])
     last = old[starts + each - 1]
     sums = [np.add.reduceat(column[:-newest], starts) / each for column in (t, y)]
@@ -251,13 +249,6 @@ def _thinned(t: Column, y: Column) -> tuple[Column, Column, _Meant]:
         np.r_[(last - old[starts]) / np.maximum(each - 1, 1), np.zeros(newest)],
     )
     return np.r_[sums[0], t[-newest:]], np.r_[sums[1], y[-newest:]], meant
-
-
-def _after_gaps(t: Column) -> NDArray[np.intp]:
-    """Which samples come after the widest gaps, such as a link that was lost leaves; not more than a few."""
-    apart = np.diff(t)
-    after = np.flatnonzero(apart > _GAP * max(median_of(apart), 1e-9)) + 1
-    return after[np.argsort(-apart[after - 1], kind="stable")[: _MOST // 2]]
 
 
 def remaining(
@@ -330,9 +321,9 @@ class _Stretch:
             self.weight, self.meant = 1 / sd**2, None
             self.since = t - t[0]
         else:
-            # All of them since the first sample itself: before it nothing dies away, and what fits there knows no bounds.
+            # Time begins at the first sample, not at the first mean: before it, an approach is larger than numbers go.
             t, y, meant = _thinned(t - t[0], y)
-            sd = np.full_like(t, max(noise, 1e-5 * limit, _FINEST * float(np.ptp(y))))
+            sd = np.full_like(t, max(noise, 1e-5 * limit))
             self.weight, self.meant = meant.count / sd**2, meant if meant.apart.any() else None
             self.since = t
         self.span = max(float(np.ptp(y)), _LEAST_SPAN * limit)

@@ -175,7 +175,7 @@ def simulated_dips(session: Session, now: datetime) -> list[Dip]:
 
 def is_anywhere(session: Session, meter: Meter, now: datetime) -> bool:
     """Whether a probe of this meter stands somewhere in that way."""
-    return bool(session.scalars(_open_dips(True), {"since": now - LONGEST_DIP, "meter": meter.id}).all())
+    return session.scalars(_open_dips(True), {"since": now - LONGEST_DIP, "meter": meter.id}).first() is not None
 
 
 @cache
