@@ -28,7 +28,9 @@ from tests.conftest import as_app, do
 from tests.work.helpers import Things
 
 AXE = (Path(__file__).parent / "vendor/axe.min.js").read_text("utf-8")
-expect.set_options(timeout=40_000)
+#: What is waited for: many times what it takes, for a machine may be shared with others [ms].
+PATIENCE_MS = 90_000
+expect.set_options(timeout=PATIENCE_MS)
 
 
 def pytest_collection_modifyitems(items):
@@ -167,6 +169,7 @@ def open_page(chromium):
 
     def make(base: str, username: str | None = "ansa", width: int = 1280, height: int = 800, at: str = "", **options):
         context = chromium.new_context(base_url=base, viewport={"width": width, "height": height}, **options)
+        context.set_default_timeout(PATIENCE_MS)
         contexts.append(context)
         page = context.new_page()
         page.on("pageerror", lambda error: complaints.append(str(error)))

@@ -30,7 +30,7 @@ def cups(brumel, open_page):
     page = open_page(brumel.base, width=390, height=844)
     page.goto(f"/rounds/outings/{outing}/field")
     page.get_by_role("link", name="Calibrate a probe").click()
-    expect(page.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    expect(page.locator("[data-net]")).to_contain_text("This page is kept")
     return page
 
 

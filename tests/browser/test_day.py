@@ -119,7 +119,7 @@ def test_without_a_signal_nothing_is_lost_sent_twice_or_settled_in_silence(brume
     page = open_page(brumel.base, width=390, height=844)
     context = page.context
     page.goto(f"/rounds/outings/{made}/field")
-    expect(page.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    expect(page.locator("[data-net]")).to_contain_text("This page is kept")
     context.set_offline(True)
     page.reload()
     expect(page.locator("[data-net]")).to_contain_text("No signal. This page is kept")

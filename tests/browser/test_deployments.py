@@ -71,7 +71,7 @@ def wait_for_draft(page, id_, field, value):
 def test_a_service_visit_typed_by_thumb_without_a_signal_is_led_kept_and_sent_once(brumel, out, open_page):
     page = open_page(brumel.base, width=390, height=844, timezone_id="America/Lima")
     page.goto(f"/rounds/deployments/{out}/service")
-    expect(page.locator("[data-net]")).to_contain_text("opens without a signal", timeout=30_000)
+    expect(page.locator("[data-net]")).to_contain_text("opens without a signal")
     check_axe(page, at="service")
     assert small_targets(page, "service", 44) == []
     context = page.context

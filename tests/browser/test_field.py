@@ -33,7 +33,7 @@ def field(brumel, open_page):
     outing = outings.start(brumel.desk, brumel.things.ansa, h.key(), round_id=str(h.a_round(brumel.desk).id)).id
     page = open_page(brumel.base, width=390, height=844)
     page.goto(f"/rounds/outings/{outing}/field")
-    expect(page.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    expect(page.locator("[data-net]")).to_contain_text("This page is kept")
     return page
 
 
@@ -410,7 +410,7 @@ def test_a_network_cut_at_any_step_of_sending_loses_and_doubles_nothing(brumel, 
 def test_two_phones_at_one_site_and_a_phone_that_is_full(brumel, field, open_page):
     other = open_page(brumel.base, "ilka", width=390, height=844)
     other.goto(field.url)
-    expect(other.locator("[data-net]")).to_contain_text("This page is kept", timeout=30_000)
+    expect(other.locator("[data-net]")).to_contain_text("This page is kept")
     for page, ph in ((field, "8.0"), (other, "8.1")):
         page.context.set_offline(True)
         type_set(page, ph, "7.5")

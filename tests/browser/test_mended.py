@@ -155,7 +155,7 @@ def test_a_profile_typed_without_a_signal_is_one_visit_of_its_site(brumel, open_
         expect(page.locator("select[name=site]")).to_have_value(chosen)
     expect(page.locator("[data-queue-words]")).to_have_text("3 visits wait to be sent.")  # the last is kept too
     page.context.set_offline(False)
-    expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.", timeout=60_000)
+    expect(page.locator("[data-queue-words]")).to_have_text("Nothing waits.")
     with brumel.desk.read() as session:
         (visit,) = session.scalars(select(Visit).where(Visit.outing_id == uuid.UUID(out)))
         depths = [r.depth_m for r in rounds.of_visit(session, visit.id) if r.quantity == "ph"]

@@ -247,7 +247,7 @@ def test_a_wrong_cup_is_spoken_up_about_while_it_happens(brumel, open_page):
     begin(page)
     live_cup(page)
     page.get_by_role("button", name="The probe is in the cup").click()
-    expect(page.locator("[data-speak]")).to_contain_text("nearer to Buffer 7.01", timeout=60_000)
+    expect(page.locator("[data-speak]")).to_contain_text("nearer to Buffer 7.01")
     settled(page)
     page.get_by_role("button", name="Accept this point").click()
     expect(page.get_by_role("alert")).to_contain_text("Say why you take it all the same")

@@ -141,10 +141,15 @@ def test_water_at_zero_stands_as_still_as_at_any_other_temperature():
         shown = np.round(at + 3 * np.exp(-HALF / 4), 1)
         found = judge_by_readings(HALF, shown, load_field()["temperature"].criteria("temperature"))
         assert (found.state, found.noise_limit) == (State.SETTLED, 0.2), (at, found.sentence)
-    for quantity, spec in load_field().items():  # and typed twice, where the tolerance is no share of what is read
+    for quantity, spec in load_field().items():  # and typed twice
         criteria = spec.criteria(quantity, typed=True, resolution=0.01)
         typed = judge_by_readings([0, 60], [0, 0], criteria)
-        assert criteria.relative or typed.state is State.SETTLED, (quantity, typed.sentence)
+        assert typed.state is State.SETTLED, (quantity, typed.sentence)
+        if criteria.relative:  # there of one step of the display, and said in the unit
+            assert typed.noise_limit == 0.005 and "%" not in typed.sentence, typed.sentence
+            assert judge_by_readings([0, 900], [0.01, 0.02], criteria).state is State.SETTLED, quantity
+            assert judge_by_readings([0, 60], [0.0, 0.02], criteria).state is not State.SETTLED
+            assert judge_by_readings([0, 60], [100.0, 100.0], criteria).noise_limit == criteria.limit_at(100.0)
 
 
 def test_empty_short_and_mismatched_input():

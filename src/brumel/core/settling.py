@@ -245,7 +245,8 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
 
     Parameters and errors as `judge`. Settled means that the readings compared agree, and that with a confidence of 95 % no
     more than the tolerance is still to come. `noise` of the result is the largest distance from the median of the readings
-    compared, `noise_limit` the tolerance; the drift is shown for information.
+    compared, `noise_limit` the tolerance; the drift is shown for information. Of typed readings so low that the tolerance is
+    less than half a step of the display, those a step apart agree, and all is told in the unit.
     Source: USGS-A6.0, table of stabilization criteria; what is still to come, and the spacing, are Brumel's own choice.
     """
     t, y, skipped, _ = _clean(times_s, values, criteria)
@@ -256,6 +257,10 @@ def judge_by_readings(times_s: Any, values: Any, criteria: FieldCriteria) -> Set
     elapsed = float(t[-1])
     middle = median_of(y[chosen])
     limit = criteria.limit_at(middle)
+    if criteria.typed and criteria.relative and limit * abs(middle) / 100 < criteria.resolution / 2:
+        # A share of hardly anything is less than a display tells: one step apart is then the same.
+        limit = criteria.resolution / 2
+        criteria = replace(criteria, relative=False)
     shown: dict[str, Any] = {"value": median_of(y[chosen][-3:]), "elapsed_s": elapsed, **limits}
     shown["noise_limit"] = limit
     far = criteria.spacing_s * (criteria.count - 1)
