@@ -238,9 +238,10 @@ def _thinned(t: Column, y: Column) -> tuple[Column, Column, _Meant]:
         return t, y, _Meant(np.ones_like(t), t, np.zeros_like(t))
     newest = _MOST // 3
     old = t[:-newest]
-    parts = np.array_split(np.arange(old.size), _MOST - newest)
-    starts = np.array([p[0] for p in parts])
-    each = np.diff(np.r_[starts, old.size])
+    parts = _MOST - newest
+    each = np.full(parts, old.size // parts)
+    each[: old.size % parts] += 1
+    starts = np.cumsum(each) - each
     last = old[starts + each - 1]
     sums = [np.add.reduceat(column[:-newest], starts) / each for column in (t, y)]
     meant = _Meant(
