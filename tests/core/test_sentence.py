@@ -14,6 +14,7 @@ WORDS = [
     (say("Cell {k}, {off}.", k=Amount(0.98, "/cm", ".3f"), off=Amount(-2, "%", "+.1f")), "Cell 0.980 /cm, −2.0 %."),
     (say("Offset {mv}.", mv=Amount(-0.04, "mV", ".1f")), "Offset 0.0 mV."),
     (say("Takes {span}.", span=Span(-5, 50, "°C")), "Takes −5 to 50 °C."),
+    (say("{a}, {b}.", a=Span(0, 1e6, "µS/cm"), b=Amount(3.5e20, "%")), "0 to 1000000 µS/cm, 3.5e+20 %."),
     (say("Ran out on {at}, {at:date}, {at:clock}.", at=AT), "Ran out on 2026-05-04 22:05Z, 2026-05-04, 22:05Z."),
     (say("Expired on {on:date}.", on=date(2026, 5, 4)), "Expired on 2026-05-04."),
     (say("A {{brace}} and {text}.", text="{not} a field"), "A {brace} and {not} a field."),

@@ -1,5 +1,6 @@
 """Every quantity's main schools on Bench, live and typed, and a table of planted faults that the verdict must name."""
 
+import re
 import uuid
 from types import SimpleNamespace
 
@@ -8,7 +9,7 @@ import pytest
 from brumel.core import conductivity, oxygen, redox
 from brumel.core.errors import InputError
 from brumel.core.verdict import Outcome
-from brumel.work import bench, kit, simulator
+from brumel.work import bench, kit, rounds, simulator
 from brumel.work.bench.conditions import Conditions
 from brumel.work.desk import NotFound, Refused
 from brumel.work.quantities import standards
@@ -391,6 +392,21 @@ def test_an_ion_tip_waits_for_what_it_rests_on(desk, clock, things):
     rows = [r for r in h.result_of(desk, run).verdict.rows if r.key == "missing"]
     assert len(rows) == 3  # said in the verdict all the same
     assert h.result_of(desk, run).verdict.outcome is Outcome.CARE
+
+
+def test_a_display_that_nothing_can_read_is_told_why(desk, clock, things):
+    def said():
+        visit = h.visit(desk, clock, things, probe="A7", source="typed")
+        h.type_one(desk, things, visit, "A7", signal="mg_l_n", value=0.02, temperature_c=18.0)
+        with desk.read() as session:
+            return rounds.sheet_of_visit(session, visit, clock()).lines[0].problem
+
+    assert said() == "Nothing to read this with: Never calibrated."
+    run = start(desk, things, "A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"})
+    take_all(desk, clock, things, run)
+    h.finish(desk, things, run)
+    why = "was made from mV, this reading is displayed mg/L. Type that, or calibrate it first."
+    assert re.fullmatch(rf"Nothing to read this with: calibration \d+ {why}", said())
 
 
 def test_a_bad_pair_is_redone_as_a_pair_and_its_cups_are_told_apart(desk, clock, things):

@@ -51,8 +51,10 @@ class PlaceClock:
 
 
 def digits_as(value: float, form: str) -> str:
-    """A number with a true minus sign, and none before nothing."""
+    """A number with a true minus sign, and none before nothing; no power of ten below a million millions."""
     text = f"{value:{form}}"
+    if "e+" in text and abs(value) < 1e12:
+        text = f"{float(text):.0f}"
     if text.startswith("-") and not text.strip("-0."):
         text = text[1:]
     return text.replace("-", "−")

@@ -156,9 +156,7 @@ def _judged(whole: Sheet, line: SheetLine, context: SiteContext) -> SheetLine:
     if line.dip is None or line.trace is None or not line.trace.t_s.size:
         return line
     if line.behind.fit is None:
-        return replace(
-            line, problem=say("This signal cannot be read: {why}. Calibrate it first.", why=line.behind.words)
-        )
+        return replace(line, problem=say("Nothing to read this with: {why}", why=line.behind.words))
     trace, quantity = line.trace, line.probe.quantity
     spec = load_field()[quantity]
     unit = spec.unit or quantity_names.name(quantity)

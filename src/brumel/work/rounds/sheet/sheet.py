@@ -176,20 +176,25 @@ def _backing(
     if trust.valid and newest and quantity.can_read(newest, signal):
         words = say("calibration {number} in force; closing check pending", number=newest.number)
         return Backing(kit.restored(newest), newest, "open", words, uncertainties.get(newest.id, usual), trust)
-    if trust.valid and newest:
-        entered = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
-        why = (
-            f"calibration {newest.number} was made from {entered.get(newest.signal, newest.signal)}, this reading is "
-            f"{entered.get(signal, signal)}"
-        )
-    else:
-        why = trust.words
+    why = _other_signal(newest, signal) if trust.valid and newest else trust.words
     if last and quantity.can_read(last, signal):
         words = say("no valid calibration; read with calibration {number}: {why}", number=last.number, why=why)
         return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
-    ideal = MEASURED[probe.quantity].ideal
+    ideal, fit = MEASURED[probe.quantity].ideal, quantity.ideal(probe)
+    if fit is None:
+        nothing = f"{_other_signal(last, signal)}. Type that, or calibrate it first." if last else trust.words
+        return Backing(None, None, "unbacked", nothing, usual, trust, ideal)
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
-    return Backing(quantity.ideal(probe), None, "unbacked", words, usual, trust, ideal)
+    return Backing(fit, None, "unbacked", words, usual, trust, ideal)
+
+
+_ENTERED = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
+
+
+def _other_signal(calibration: Calibration, signal: str) -> str:
+    """Why a calibration cannot read what was typed."""
+    made, read = _ENTERED.get(calibration.signal, calibration.signal), _ENTERED.get(signal, signal)
+    return f"calibration {calibration.number} was made from {made}, this reading is {read}"
 
 
 def backing_at(session: Session, probe: Probe, signal: str, at: datetime) -> Backing:
