@@ -146,7 +146,8 @@ def test_water_at_zero_stands_as_still_as_at_any_other_temperature():
         typed = judge_by_readings([0, 60], [0, 0], criteria)
         assert typed.state is State.SETTLED, (quantity, typed.sentence)
         if criteria.relative:  # there of one step of the display, and said in the unit
-            assert typed.noise_limit == 0.005 and "%" not in typed.sentence, typed.sentence
+            assert typed.noise_limit == 0.005, typed.sentence
+            assert "%" not in typed.sentence
             assert judge_by_readings([0, 900], [0.01, 0.02], criteria).state is State.SETTLED, quantity
             assert judge_by_readings([0, 60], [0.0, 0.02], criteria).state is not State.SETTLED
             assert judge_by_readings([0, 60], [100.0, 100.0], criteria).noise_limit == criteria.limit_at(100.0)

@@ -427,6 +427,25 @@ def test_units_are_typed_behind_the_values_of_a_sheet(client, things, desk):
     assert kept["oxygen"].raw == pytest.approx(9.4)
 
 
+def test_what_was_typed_and_cannot_be_read_is_said_and_struck_out(client, things, desk):
+    probe = things.probes["A7"]
+    given = dict(site_id=things.sites["lagoon"], probes=[probe], source="typed")
+    page = "/rounds/visits/" + rounds.start_visit(desk, things.ansa, h.key(), **given).id
+    typed = {f"unit_{probe}": "mg_l_n", f"value_{probe}": "0.02", "temperature_c": "9"}
+    shown = post(client, page, f"{page}/type", **typed)
+    assert "cannot be read Nothing to read this with: Never calibrated." in words(shown)
+    assert not {"Record this reading", "Record it early", "has not been dipped"} & set(
+        re.findall(OFFERED, words(shown))
+    )
+    struck = words(post(client, page, f"{page}/strike", probe=probe))
+    assert "Strike out" in words(shown)
+    assert "Strike out" not in struck
+
+
+#: What a sheet says where something can be recorded, or nothing stands in the water.
+OFFERED = "Record this reading|Record it early|has not been dipped"
+
+
 def test_a_photo_is_kept_and_what_is_none_is_refused(client, things, desk):
     visit = rounds.start_visit(
         desk, things.ansa, h.key(), site_id=things.sites["lagoon"], probes=[things.probes["B1"]], source="typed"

@@ -182,19 +182,24 @@ def _backing(
         return Backing(kit.restored(last), last, "unbacked", words, uncertainties.get(last.id, usual), trust)
     ideal, fit = MEASURED[probe.quantity].ideal, quantity.ideal(probe)
     if fit is None:
-        nothing = f"{_other_signal(last, signal)}. Type that, or calibrate it first." if last else trust.words
+        nothing = trust.words
+        if last:
+            advice = f"Strike it out and type {_entered(last.signal)}, or calibrate the probe first."
+            nothing = f"{_other_signal(last, signal)}. {advice}"
         return Backing(None, None, "unbacked", nothing, usual, trust, ideal)
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
     return Backing(fit, None, "unbacked", words, usual, trust, ideal)
 
 
-_ENTERED = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
+def _entered(signal: str) -> str:
+    known = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
+    return known.get(signal, signal)
 
 
 def _other_signal(calibration: Calibration, signal: str) -> str:
     """Why a calibration cannot read what was typed."""
-    made, read = _ENTERED.get(calibration.signal, calibration.signal), _ENTERED.get(signal, signal)
-    return f"calibration {calibration.number} was made from {made}, this reading is {read}"
+    made = _entered(calibration.signal)
+    return f"calibration {calibration.number} was made from {made}, this reading is {_entered(signal)}"
 
 
 def backing_at(session: Session, probe: Probe, signal: str, at: datetime) -> Backing:
