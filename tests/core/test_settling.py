@@ -150,7 +150,9 @@ def test_water_at_zero_stands_as_still_as_at_any_other_temperature():
             assert "%" not in typed.sentence
             assert judge_by_readings([0, 900], [0.01, 0.02], criteria).state is State.SETTLED, quantity
             assert judge_by_readings([0, 60], [0.0, 0.02], criteria).state is not State.SETTLED
-            assert judge_by_readings([0, 60], [100.0, 100.0], criteria).noise_limit == criteria.limit_at(100.0)
+            for share, limit in ((0.004, 0.005), (0.006, criteria.limit_at(0.1))):  # on either side of half a step
+                value = 100 * share / criteria.limit_at(0.1)
+                assert judge_by_readings([0, 60], [value, value], criteria).noise_limit == limit
 
 
 def test_empty_short_and_mismatched_input():
