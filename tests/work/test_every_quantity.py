@@ -405,7 +405,7 @@ def test_a_display_that_nothing_can_read_is_told_why(desk, clock, things):
     run = start(desk, things, "A7", "nh4-two", {"low": "NH2-008", "high": "NH3-009"})
     take_all(desk, clock, things, run)
     h.finish(desk, things, run)
-    why = "was made from mV, this reading is displayed mg/L. Strike it out and type mV, or calibrate the probe first."
+    why = "was made from mV, this reading is displayed mg/L. Type mV in its place, or calibrate the probe first."
     assert re.fullmatch(rf"Nothing to read this with: calibration \d+ {why}", said())
 
 

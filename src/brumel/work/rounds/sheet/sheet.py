@@ -184,7 +184,7 @@ def _backing(
     if fit is None:
         nothing = trust.words
         if last:
-            advice = f"Strike it out and type {_entered(last.signal)}, or calibrate the probe first."
+            advice = f"Type {_entered(last.signal)} in its place, or calibrate the probe first."
             nothing = f"{_other_signal(last, signal)}. {advice}"
         return Backing(None, None, "unbacked", nothing, usual, trust, ideal)
     words = say("no valid calibration; read with {ideal}: {why}", ideal=ideal, why=why)
@@ -192,6 +192,7 @@ def _backing(
 
 
 def _entered(signal: str) -> str:
+    """What is typed, in words."""
     known = {"mv": "mV", "ph": "displayed pH", "mg_l_n": "displayed mg/L", "mg_l_ion": "displayed mg/L"}
     return known.get(signal, signal)
 
